@@ -1,0 +1,160 @@
+"""Reasons in numbers and words: a section against another, agreement of wanted and result, fitting the scale."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.energy.attribution import layer_orders
+from escalera.core.energy.model import SectionEnergy, SongEnergy
+from escalera.core.energy.schools import TERMS
+from escalera.core.energy.terms import compute_terms, school_scale, to_energy, weights
+from escalera.core.song.document import Section
+
+Values = NDArray[np.float64]
+LEVEL = 0.5  # points within which a join counts as staying level
+INAUDIBLE = 0.05  # points below which a layer's absence would not be noticed
+
+
+@dataclass(frozen=True, slots=True)
+class LayerChange:
+    """A layer against another section: 'in', 'out' or 'changed', and what that is worth in points."""
+
+    layer_id: int
+    name: str
+    how: str
+    points: float
+
+
+@dataclass(frozen=True, slots=True)
+class Explanation:
+    """Why a section has the energy it has; differences are against `other` (None: no comparison)."""
+
+    value: float
+    terms: dict[str, float]
+    differences: dict[str, float]
+    layers: list[LayerChange]
+
+    def sentence(self, other_name: str = "") -> str:
+        """'6.8 = drive 2.0 + weight 1.4 + …; against the verse: +0.8 from the kick'."""
+        parts = [
+            f"{name} {points:.1f}" for name, points in self.terms.items() if abs(points) >= 0.05 and name != "ground"
+        ]
+        ground = self.terms.get("ground", 0.0)
+        text = f"{self.value:.1f} = " + (" + ".join(parts) or "nothing sounds")
+        if abs(ground) >= 0.05 and parts:
+            text += f" − {abs(ground):.1f} ground"
+        moved = [f"{c.points:+.1f} from {c.name}" for c in self.layers if abs(c.points) >= 0.1][:4]
+        return f"{text}; against {other_name}: {', '.join(moved)}" if other_name and moved else text
+
+
+def explain(section: SectionEnergy, other: SectionEnergy | None = None) -> Explanation:
+    """Terms of a section in points, against another section, with the layers that make the difference."""
+    terms = section.contributions()
+    if other is None:
+        return Explanation(section.value, terms, {}, [])
+    before = other.contributions()
+    differences = {name: terms[name] - before[name] for name in TERMS}
+    return Explanation(section.value, terms, differences, layer_changes(section, other))
+
+
+def layer_changes(section: SectionEnergy, other: SectionEnergy) -> list[LayerChange]:
+    """Layers in, out and changed, each with its share of the difference; the points add up to it.
+
+    The two sections are compared by their mean stats: layers are exchanged one by one in many orders, and
+    each is given the mean of what its exchange changes.
+    """
+    layers = list({layer.id: layer for layer in (*other.layers, *section.layers)}.values())
+    if not layers:
+        return []
+    a, b = (np.stack([_mean(s, layer.id) for layer in layers]) for s in (other, section))
+
+    def energy(terms: Values) -> Values:
+        return to_energy(terms, section.song)
+
+    base = np.concatenate(((b - a)[:, None, :], a.sum(axis=0)[None, None, :]))  # the last row is what both start from
+    points = _exchange(base, energy) * _reach(section, other, a, b, energy)
+    changes = []
+    for layer, before, after, value in zip(layers, a, b, points):
+        how = "in" if not before.any() else "out" if not after.any() else "changed"
+        if how != "changed" or not np.allclose(before, after, rtol=0.02):
+            changes.append(LayerChange(layer.id, layer.name, how, float(value)))
+    return sorted(changes, key=lambda c: -abs(c.points))
+
+
+def _exchange(base: Values, energy: Callable[[Values], Values]) -> Values:
+    """Shares of the change, with the common start entering first in every order."""
+    moves, start = base[:-1, 0], base[-1, 0]
+    orders = layer_orders(len(moves))
+    path = np.maximum(np.cumsum(moves[orders], axis=1) + start, 0.0)
+    values = energy(compute_terms(np.concatenate((np.broadcast_to(start, (len(orders), 1, len(start))), path), axis=1)))
+    total = np.zeros(len(moves))
+    np.add.at(total, orders.ravel(), np.diff(values, axis=1).ravel())
+    return total / len(orders)
+
+
+def _reach(
+    section: SectionEnergy, other: SectionEnergy, a: Values, b: Values, energy: Callable[[Values], Values]
+) -> float:
+    """Scales shares of mean stats to the true difference of the sections' mean energies."""
+    apart = float(energy(compute_terms(b.sum(axis=0))) - energy(compute_terms(a.sum(axis=0))))
+    true = section.value - other.value
+    return true / apart if abs(apart) > 0.05 and 0.5 < true / apart < 2.0 else 1.0
+
+
+def _mean(section: SectionEnergy, layer_id: int) -> Values:
+    for i, layer in enumerate(section.layers):
+        if layer.id == layer_id:
+            return np.average(section.stats[i], axis=0, weights=section.felt_bars.lengths_s)
+    return np.zeros(section.stats.shape[-1])
+
+
+@dataclass(frozen=True, slots=True)
+class Agreement:
+    """How well the result follows the targets: joins that move as meant, mean distance, the worst section."""
+
+    joins_as_meant: int
+    joins: int
+    mean_distance: float
+    worst_section_id: int | None
+    as_meant: tuple[bool, ...]
+
+
+def agreement(sections: tuple[Section, ...], values: list[float]) -> Agreement:
+    """Compare section energies with targets. A join moves as meant when it rises, falls or stays (within 0.5) alike."""
+
+    def direction(change: float) -> int:
+        return (change > LEVEL) - (change < -LEVEL)
+
+    meant = tuple(
+        direction(b.target.mean - a.target.mean) == direction(y - x)
+        for (a, b), (x, y) in zip(pairwise(sections), pairwise(values))
+    )
+    distances = [abs(s.target.mean - value) for s, value in zip(sections, values)]
+    bars = [s.bars for s in sections]
+    mean = float(np.average(distances, weights=bars)) if distances else 0.0
+    worst = max(zip(distances, sections), key=lambda row: row[0], default=(0.0, None))[1]
+    return Agreement(sum(meant), len(meant), mean, worst.id if worst else None, meant)
+
+
+def fitted_scale(energy: SongEnergy) -> tuple[float, float]:
+    """Gain and offset that bring the song's lowest and highest sections to the lowest and highest targets.
+
+    The offset never lifts silence above 0, and the gain stays within a quarter and four times the school's.
+    """
+    raw = [float(s.mean_terms @ weights(energy.song.school)) for s in energy.sections]
+    wanted = [s.span.section.target.mean for s in energy.sections]
+    usual, _ = school_scale(energy.song.school)
+    if not raw or max(raw) <= 0:
+        return school_scale(energy.song.school)
+    spread = max(raw) - min(raw)
+    gain = (max(wanted) - min(wanted)) / spread if spread > 0.05 else usual
+    gain = float(np.clip(gain, usual / 4, usual * 4))
+    offset = max(wanted) - gain * max(raw)
+    if offset > 0:
+        gain, offset = max(wanted) / max(raw), 0.0
+    return round(gain, 4), round(offset, 4)

@@ -1,0 +1,153 @@
+"""The energy of a song: arranged from the document, with shares, reasons and agreement.
+
+`arranged` gives a SongEnergy; every number in it can be explained. Results are cached by content per section.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.energy.attribution import shares, without_each
+from escalera.core.energy.features import section_stats
+from escalera.core.energy.felt import FeltBars, felt_bars
+from escalera.core.energy.schools import TERMS
+from escalera.core.energy.stats import Stats
+from escalera.core.energy.tension import section_tension
+from escalera.core.energy.terms import compute_terms, scale_of, to_energy, weights
+from escalera.core.song.document import Layer, Song
+from escalera.core.song.timeline import Span, Timeline, timeline
+
+Values = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class SectionEnergy:
+    """Arranged energy of one section.
+
+    felt : per felt bar (n,);  terms : (n, 8);  stats : (layers, n, WIDTH)
+    tension : per notated bar
+    """
+
+    span: Span
+    felt_bars: FeltBars
+    layers: list[Layer]
+    stats: Stats
+    terms: Values
+    felt: Values
+    tension: Values
+    devices: dict[str, Values]
+    song: Song
+
+    @property
+    def value(self) -> float:
+        """Energy of the whole section, 0 to about 10: the mean over its time."""
+        return float(np.average(self.felt, weights=self.felt_bars.lengths_s))
+
+    @property
+    def mean_terms(self) -> Values:
+        return np.average(self.terms, axis=0, weights=self.felt_bars.lengths_s)
+
+    @cached_property
+    def bars(self) -> Values:
+        """Energy of every notated bar."""
+        return self._per(np.array([self.span.seconds_at(t) for t in self.span.bar_ticks]))
+
+    @cached_property
+    def phrases(self) -> Values:
+        edges = [0.0, *(self.span.seconds_at(end) for _, end in self.span.phrase_ticks())]
+        return self._per(np.array(edges))
+
+    def _per(self, edges_s: Values) -> Values:
+        return self.felt_bars.over(edges_s) @ self.felt
+
+    def bar_terms(self) -> Values:
+        edges = np.array([self.span.seconds_at(t) for t in self.span.bar_ticks])
+        return self.felt_bars.over(edges) @ self.terms
+
+    @cached_property
+    def shares(self) -> dict[int, float]:
+        """Share of every layer by id; they add up to `value`."""
+        values = shares(self.stats, lambda terms: to_energy(terms, self.song))
+        return _by_layer(self.layers, values, self.felt_bars)
+
+    @cached_property
+    def without(self) -> dict[int, float]:
+        """What the section would lose without each layer; may be negative or nothing."""
+        values = without_each(self.stats, lambda terms: to_energy(terms, self.song))
+        return _by_layer(self.layers, values, self.felt_bars)
+
+    def contributions(self) -> dict[str, float]:
+        """Points of every term, and the ground that the scale takes off; they add up to `value` where that is above 0."""
+        gain, offset = scale_of(self.song)
+        points = gain * weights(self.song.school) * self.mean_terms
+        return dict(zip(TERMS, points.tolist())) | {"ground": offset}
+
+
+def _by_layer(layers: list[Layer], values: Values, bars: FeltBars) -> dict[int, float]:
+    means = values @ bars.lengths_s / bars.lengths_s.sum() if len(layers) else np.zeros(0)
+    return {layer.id: float(mean) for layer, mean in zip(layers, means)}
+
+
+@dataclass(frozen=True, eq=False)
+class SongEnergy:
+    song: Song
+    line: Timeline
+    sections: tuple[SectionEnergy, ...]
+
+    def of(self, section_id: int) -> SectionEnergy:
+        return next(s for s in self.sections if s.span.section.id == section_id)
+
+    @property
+    def raw_contrast(self) -> float:
+        """Highest less lowest section in raw points, before the scale: it can be compared between songs."""
+        raw = [float(s.mean_terms @ weights(self.song.school)) for s in self.sections]
+        return max(raw) - min(raw) if raw else 0.0
+
+
+@lru_cache(maxsize=2048)
+def _section_energy(key: tuple, holder: _Holder) -> SectionEnergy:  # type: ignore[type-arg]
+    song, span = holder.song, holder.span
+    layers, stats = section_stats(song, span)
+    terms = compute_terms(stats.sum(axis=0))
+    tension, devices = section_tension(song, span)
+    felt = to_energy(terms, song)
+    if not layers:
+        felt = np.zeros_like(felt)
+    return SectionEnergy(
+        span, felt_bars(span), layers, stats, terms, felt, tension, devices, (song.school, scale_of(song)), song
+    )
+
+
+class _Holder:
+    """Carries song and span past the cache's key, which holds all that the result depends on."""
+
+    def __init__(self, song: Song, span: Span):
+        self.song, self.span = song, span
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Holder)
+
+    def __hash__(self) -> int:
+        return 0
+
+
+def _key(song: Song, span: Span) -> tuple:  # type: ignore[type-arg]
+    section = span.section
+    patterns = tuple(song.pattern_by_id[p.pattern_id].pattern for p in section.placements)
+    harmony = section.progression or song.progression
+    whole = (song.layers, song.key, song.school, scale_of(song), song.master_gain_db)
+    return (section, patterns, harmony, whole, span.bar_ticks, span.tempo_points)
+
+
+def section_energy(song: Song, span: Span) -> SectionEnergy:
+    return _section_energy(_key(song, span), _Holder(song, span))
+
+
+def arranged(song: Song) -> SongEnergy:
+    """Arranged energy of every section of a song."""
+    line = timeline(song)
+    return SongEnergy(song, line, tuple(section_energy(song, span) for span in line.spans))

@@ -1,0 +1,93 @@
+"""From stats to the eight terms, each 0..1, and from terms to energy. Formulas and reasons: docs/energy-model.md.
+
+Every function is vectorised over leading axes: stats of shape (…, WIDTH) give terms of shape (…, 8).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.energy.schools import SCHOOLS, TERMS
+from escalera.core.energy.stats import INDEX, Stats
+from escalera.core.song.document import EnergyScale, Song
+
+Values = NDArray[np.float64]
+
+# name: (quiet, full) levels in dB between which a band goes from nothing to all
+BAND_RANGE_DB = ((-46.0, -16.0), (-46.0, -18.0), (-48.0, -20.0), (-52.0, -24.0), (-60.0, -32.0), (-64.0, -36.0))
+WEIGHT_RANGE_DB = (-40.0, -15.0)
+HITS_FULL_PER_S = 5.0
+ONSETS_FULL_PER_S = 7.0
+KICKS_FULL_PER_S = 2.0
+SUSTAINED_RANGE_HZ = (150.0, 2200.0)
+STRUCK_RANGE_HZ = (150.0, 6500.0)
+PRESENCE_RANGE_DB = (-62.0, -34.0)
+PITCH_RANGE = (52.0, 88.0)
+WIDTH_FULL = 0.30
+VOICE_RANGE_DB = (-44.0, -18.0)
+
+
+def decibels(power: Values) -> Values:
+    return 10.0 * np.log10(np.maximum(power, 1e-14))
+
+
+def ramp(value: Values, low: float, high: float) -> Values:
+    """0 at `low`, 1 at `high`, straight between."""
+    return np.clip((value - low) / (high - low), 0.0, 1.0)
+
+
+def saturate(rate: Values, scale: float) -> Values:
+    """1 - exp(-rate / scale): the first hits count most."""
+    return 1.0 - np.exp(-rate / scale)
+
+
+def _centre(stats: Stats, kind: str, low_hz: float, high_hz: float) -> Values:
+    """Where the spectral centre of held or struck sound lies in a range, faded in with its level."""
+    power = stats[..., INDEX[kind]]
+    centre = stats[..., INDEX[f"{kind}_centre"]] / np.maximum(power, 1e-14)
+    return ramp(centre, np.log2(low_hz), np.log2(high_hz)) * ramp(decibels(power), *PRESENCE_RANGE_DB)
+
+
+def compute_terms(stats: Stats) -> Values:
+    """The eight terms in the order of TERMS."""
+    bands = np.stack([ramp(decibels(stats[..., i]), *BAND_RANGE_DB[i]) for i in range(6)], axis=-1)
+    low = ramp(decibels(stats[..., 0]), *WEIGHT_RANGE_DB)
+    lead = stats[..., INDEX["lead"]]
+    pitch = stats[..., INDEX["lead_pitch"]] / np.maximum(lead, 1e-14)
+    side = stats[..., INDEX["side"]] / np.maximum(stats[..., INDEX["above_150"]], 1e-14)
+    heard_above = ramp(decibels(stats[..., INDEX["above_150"]]), *PRESENCE_RANGE_DB)
+    terms = (
+        saturate(stats[..., INDEX["hits"]], HITS_FULL_PER_S),
+        saturate(stats[..., INDEX["onsets"]], ONSETS_FULL_PER_S),
+        0.8 * low + 0.2 * saturate(stats[..., INDEX["kicks"]], KICKS_FULL_PER_S),
+        bands.mean(axis=-1),
+        0.7 * _centre(stats, "sustained", *SUSTAINED_RANGE_HZ) + 0.3 * _centre(stats, "struck", *STRUCK_RANGE_HZ),
+        ramp(pitch, *PITCH_RANGE) * ramp(decibels(lead), *PRESENCE_RANGE_DB),
+        np.clip(side / WIDTH_FULL, 0.0, 1.0) ** 0.7 * heard_above,
+        ramp(decibels(stats[..., INDEX["voice"]]), *VOICE_RANGE_DB),
+    )
+    return np.stack(terms, axis=-1)
+
+
+def weights(school: str) -> Values:
+    """Points that every full term is worth, in the order of TERMS."""
+    return np.array([SCHOOLS[school].weights[term] for term in TERMS])
+
+
+def school_scale(school: str) -> tuple[float, float]:
+    """Gain and offset that map the school's usual raw range to 1..9."""
+    row = SCHOOLS[school]
+    gain = 8.0 / (row.ceiling - row.floor)
+    return gain, min(0.0, 1.0 - gain * row.floor)
+
+
+def scale_of(song: Song) -> tuple[float, float]:
+    scale: EnergyScale = song.scale
+    return school_scale(song.school) if scale.gain is None else (scale.gain, scale.offset)
+
+
+def to_energy(terms: Values, song: Song) -> Values:
+    """Energy 0 and up of this song from terms (…, 8)."""
+    gain, offset = scale_of(song)
+    return np.maximum(0.0, gain * (terms @ weights(song.school)) + offset)

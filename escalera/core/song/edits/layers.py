@@ -1,0 +1,219 @@
+"""Edits of layers: which there are, their sound, level, place and filters."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import replace
+
+from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS
+from escalera.core.rhythm.pattern import pattern_from_list
+from escalera.core.song.document import Layer, Section, Song
+from escalera.core.song.edits.base import edit, layer_of, one_of, within
+from escalera.core.song.edits.sections import each_section
+from escalera.core.song.limits import (
+    MAX_DUCK_DB,
+    MAX_FILTER_HZ,
+    MAX_LAYERS,
+    MAX_LEVEL_DB,
+    MIN_FILTER_HZ,
+    MIN_LEVEL_DB,
+)
+from escalera.core.song.names import clean_name
+from escalera.core.song.spans import add_pattern
+from escalera.errors import EditError
+
+# Numbers of a layer that can be set: (label, low, high, unit)
+CONTROLS: dict[str, tuple[str, float, float, str]] = {
+    "level_db": ("Level", MIN_LEVEL_DB, MAX_LEVEL_DB, "dB"),
+    "pan": ("Pan", -1.0, 1.0, ""),
+    "lowpass_hz": ("Low-pass", MIN_FILTER_HZ, MAX_FILTER_HZ, "Hz"),
+    "highpass_hz": ("High-pass", MIN_FILTER_HZ, MAX_FILTER_HZ, "Hz"),
+    "reverb_send_db": ("Reverb send", -60.0, 6.0, "dB"),
+    "echo_send_db": ("Echo send", -60.0, 6.0, "dB"),
+    "duck_db": ("Ducked by the kick", 0.0, MAX_DUCK_DB, "dB"),
+    "duck_release_beats": ("Duck release", 0.05, 4.0, "beats"),
+    "octave": ("Octave", -3, 3, ""),
+}
+
+
+def seed_of(name: str, taken: set[int]) -> int:
+    """A stable seed from a layer's first name; the next free one when another layer has it."""
+    seed = int.from_bytes(hashlib.blake2b(name.encode(), digest_size=3).digest(), "big") or 1
+    while seed in taken:
+        seed += 1
+    return seed
+
+
+@edit("add_layer")
+class AddLayer:
+    """Add a layer with a sound; given notes, it has a pattern to place at once."""
+
+    sound: str
+    name: str = ""
+    family: str = ""
+    job: str = ""
+    pattern_name: str = ""
+    length_ticks: int = 0
+    rows: list | None = None
+
+    def apply(self, song: Song) -> Song:
+        one_of(self.sound, list(BY_KEY), "sound")
+        sound = BY_KEY[self.sound]
+        if len(song.layers) >= MAX_LAYERS:
+            raise EditError(f"The song has {MAX_LAYERS} layers, and no more fit. Remove one that plays nowhere.")
+        family = one_of(self.family or sound.family, FAMILIES, "family")
+        job = one_of(self.job or sound.job, JOBS, "job")
+        pattern_id = 0
+        if self.rows is not None:
+            pattern = pattern_from_list(self.length_ticks, self.rows)
+            song, pattern_id = add_pattern(song, clean_name(self.pattern_name or sound.label), family, pattern)
+        name = free_layer_name(song, clean_name(self.name) if self.name else sound.label)
+        layer = Layer(song.next_id, name, sound.key, family, job, seed_of(name, {x.seed for x in song.layers}),
+                      sound.level_db, pattern_id=pattern_id)  # fmt: skip
+        return replace(song, layers=_in_family_order(song.layers, layer), next_id=song.next_id + 1)
+
+    def summary(self, song: Song) -> str:
+        return f"Added layer {self.name or BY_KEY[self.sound].label}"
+
+
+def free_layer_name(song: Song, name: str) -> str:
+    taken, number, candidate = {x.name for x in song.layers}, 2, name
+    while candidate in taken:
+        candidate, number = f"{name} {number}", number + 1
+    return candidate
+
+
+def _in_family_order(layers: tuple[Layer, ...], layer: Layer) -> tuple[Layer, ...]:
+    """After the last layer of its family, else before the first of a later family."""
+    rank = FAMILIES.index(layer.family)
+    index = len(layers)
+    while index and FAMILIES.index(layers[index - 1].family) > rank:
+        index -= 1
+    return (*layers[:index], layer, *layers[index:])
+
+
+@edit("remove_layer")
+class RemoveLayer:
+    """Take a layer out with all that it plays; patterns stay in the song's list."""
+
+    layer_id: int
+
+    def apply(self, song: Song) -> Song:
+        layer_of(song, self.layer_id)
+
+        def without(section: Section) -> Section:
+            return replace(section, placements=tuple(p for p in section.placements if p.layer_id != self.layer_id))
+
+        return replace(each_section(song, without), layers=tuple(x for x in song.layers if x.id != self.layer_id))
+
+    def summary(self, song: Song) -> str:
+        return f"Removed layer {layer_of(song, self.layer_id).name}"
+
+
+@edit("rename_layer")
+class RenameLayer:
+    """Give a layer another name."""
+
+    layer_id: int
+    name: str
+
+    def apply(self, song: Song) -> Song:
+        layer, name = layer_of(song, self.layer_id), clean_name(self.name)
+        if any(x.name == name and x.id != layer.id for x in song.layers):
+            raise EditError(
+                f"Another layer is called “{name}”. Take another name, for example “{free_layer_name(song, name)}”."
+            )
+        return song.with_layer(replace(layer, name=name))
+
+    def summary(self, song: Song) -> str:
+        return f"Layer {layer_of(song, self.layer_id).name} is now called {clean_name(self.name)}"
+
+
+@edit("move_layer")
+class MoveLayer:
+    """Move a layer up (negative) or down in the list."""
+
+    layer_id: int
+    by: int
+
+    def apply(self, song: Song) -> Song:
+        layer = layer_of(song, self.layer_id)
+        index = song.layers.index(layer) + self.by
+        if not 0 <= index < len(song.layers):
+            raise EditError(
+                f"{layer.name} is already at the {'top' if self.by < 0 else 'bottom'} of the list. It stays where it is."
+            )
+        rest = [x for x in song.layers if x.id != layer.id]
+        return replace(song, layers=(*rest[:index], layer, *rest[index:]))
+
+    def summary(self, song: Song) -> str:
+        return f"Moved layer {layer_of(song, self.layer_id).name} {'up' if self.by < 0 else 'down'}"
+
+
+@edit("set_sound")
+class SetSound:
+    """Let a layer play with another sound; its notes and settings stay."""
+
+    layer_id: int
+    sound: str
+
+    def apply(self, song: Song) -> Song:
+        one_of(self.sound, list(BY_KEY), "sound")
+        return song.with_layer(replace(layer_of(song, self.layer_id), sound_key=self.sound))
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name} plays with {BY_KEY[self.sound].label}"
+
+
+@edit("set_control")
+class SetControl:
+    """Set one number of a layer: level, pan, filters, sends, ducking, octave."""
+
+    layer_id: int
+    control: str
+    value: float
+
+    def apply(self, song: Song) -> Song:
+        one_of(self.control, list(CONTROLS), "control")
+        label, low, high, unit = CONTROLS[self.control]
+        layer, value = layer_of(song, self.layer_id), within(self.value, low, high, f"{label}", unit)
+        changed = replace(layer, **{self.control: int(value) if self.control == "octave" else float(value)})
+        if changed.highpass_hz > changed.lowpass_hz:
+            raise EditError(f"High-pass {changed.highpass_hz:g} Hz lies above low-pass {changed.lowpass_hz:g} Hz, and nothing would sound."
+                            " Bring them apart.")  # fmt: skip
+        return song.with_layer(changed)
+
+    def summary(self, song: Song) -> str:
+        label, _, _, unit = CONTROLS[self.control]
+        return f"{layer_of(song, self.layer_id).name}: {label.lower()} {self.value:g} {unit}".rstrip()
+
+
+@edit("set_muted")
+class SetMuted:
+    """Mute a layer in the whole song, or let it sound again."""
+
+    layer_id: int
+    muted: bool
+
+    def apply(self, song: Song) -> Song:
+        return song.with_layer(replace(layer_of(song, self.layer_id), muted=self.muted))
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name} {'muted' if self.muted else 'sounds again'}"
+
+
+@edit("set_family")
+class SetFamily:
+    """Say which family and job a layer has."""
+
+    layer_id: int
+    family: str
+    job: str = ""
+
+    def apply(self, song: Song) -> Song:
+        layer = layer_of(song, self.layer_id)
+        family, job = one_of(self.family, FAMILIES, "family"), one_of(self.job or layer.job, JOBS, "job")
+        return song.with_layer(replace(layer, family=family, job=job))
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name}: {self.family}"

@@ -1,0 +1,15 @@
+"""Limits of a song, one table. Messages quote them."""
+
+from __future__ import annotations
+
+MIN_TEMPO_BPM, MAX_TEMPO_BPM = 30.0, 300.0
+MAX_BARS = 999
+MAX_SECTIONS = 400
+MAX_LAYERS = 64
+MAX_NAME = 80
+MAX_TITLE = 120
+MAX_NOTES = 200_000
+MIN_LEVEL_DB, MAX_LEVEL_DB = -60.0, 12.0
+MIN_FILTER_HZ, MAX_FILTER_HZ = 20.0, 20_000.0
+MAX_SHIFT_SEMITONES = 24
+MAX_DUCK_DB = 36.0

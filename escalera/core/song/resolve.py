@@ -1,0 +1,203 @@
+"""From placements to events: what each layer really plays in a section, in ticks and sounding pitches."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.palette.sounds import CHOKES
+from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE, VOICE, Pattern
+from escalera.core.rhythm.vary import backwards, double_time, thin
+from escalera.core.song.document import Layer, Placement, Progression, Section, Song, Variation
+from escalera.core.song.timeline import Span
+from escalera.core.theory.chords import Chord
+from escalera.core.theory.keys import Key, transpose_key
+from escalera.core.theory.voicings import place_class, root_position, voice_path
+
+START, DURATION, PITCH, VELOCITY, PLACEMENT = range(5)
+
+
+@dataclass(frozen=True, eq=False)
+class Events:
+    """Notes of one layer in one section.
+
+    `table` has shape (n, 5), int32: start tick (may be negative), duration in ticks, MIDI pitch, velocity, and
+    the index into `spans` of the placement it comes from. `spans` holds (start, end, variation).
+    """
+
+    table: NDArray[np.int32]
+    spans: tuple[tuple[int, int, Variation], ...]
+
+    def __len__(self) -> int:
+        return len(self.table)
+
+
+EMPTY = Events(np.zeros((0, 5), np.int32), ())
+
+
+@dataclass(frozen=True, slots=True)
+class Harmony:
+    """The key and the chord changes of one section, unrolled over its length."""
+
+    key: Key
+    ticks: tuple[int, ...]
+    chords: tuple[Chord, ...]
+
+    def index_at(self, tick: int) -> int:
+        return max(0, bisect_right(self.ticks, tick) - 1)
+
+
+@lru_cache(maxsize=512)
+def harmony_of(progression: Progression | None, key: Key, shift: int, length_ticks: int) -> Harmony:
+    """Unroll a looping progression over a section; without one the tonic chord stands throughout."""
+    sounding = transpose_key(key, shift) if shift else key
+    if progression is None or not progression.changes:
+        quality = "m" if 3 in sounding.degrees and 4 not in sounding.degrees else ""
+        return Harmony(sounding, (0,), (Chord(sounding.tonic_fifths, quality),))
+    ticks, chords = [], []
+    for cycle in range(0, length_ticks, progression.length_ticks):
+        for tick, chord in progression.changes:
+            if cycle + tick < length_ticks:
+                ticks.append(cycle + tick)
+                chords.append(chord.transposed(shift, sounding.centre_fifths) if shift else chord)
+    return Harmony(sounding, tuple(ticks), tuple(chords))
+
+
+def section_harmony(song: Song, section: Section, length_ticks: int) -> Harmony:
+    return harmony_of(section.progression or song.progression, song.key, section.shift_semitones, length_ticks)
+
+
+@lru_cache(maxsize=2048)
+def varied(pattern: Pattern, variation: Variation) -> Pattern:
+    """The pattern as a placement plays it (pitch shifts and curves are applied later)."""
+    if variation.reverse:
+        pattern = backwards(pattern)
+    if variation.double:
+        pattern = double_time(pattern)
+    return thin(pattern, variation.keep)
+
+
+def _unroll(pattern: Pattern, placement: Placement) -> NDArray[np.int32]:
+    """Rows of `pattern` repeated over a placement, starts in section ticks. Pickups sound before every cycle."""
+    length, offset = pattern.length_ticks, placement.offset_ticks
+    low, high = placement.start_ticks, placement.end_ticks
+    first, last = (low - offset) // length, -(-(high - offset) // length)
+    cycles = np.arange(first, max(first, last) + 1, dtype=np.int64) * length + offset
+    rows = np.repeat(pattern.rows[None].astype(np.int64), len(cycles), axis=0)
+    rows[:, :, 0] += cycles[:, None]
+    rows = rows.reshape(-1, 6)
+    pickup = np.tile(pattern.rows[:, 0] < 0, len(cycles)) & (np.repeat(cycles, len(pattern)) == low)
+    inside = ((rows[:, 0] >= low) | pickup) & (rows[:, 0] < high)
+    return rows[inside].astype(np.int32)
+
+
+@dataclass(frozen=True, slots=True)
+class Player:
+    """What of a layer decides the pitches it plays; the key of the events' cache, so that a level never is."""
+
+    is_drum: bool
+    low_end: bool
+    register_low: int
+    register_centre: int
+
+
+def _pitches(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift: int) -> NDArray[np.int32]:
+    """Sounding MIDI pitch of every row; a following note takes the chord at its onset."""
+    kind, value, octave = rows[:, 2], rows[:, 3], rows[:, 4]
+    pitch = value + 12 * octave
+    if not player.is_drum:
+        pitch = pitch + shift * (kind == FIXED)
+    following = np.flatnonzero(kind != FIXED)
+    if not len(following):
+        return pitch
+    low, degrees = player.register_low, harmony.key.degrees
+    tonic = place_class(harmony.key.tonic_class, low)
+    voices = int(value[kind == VOICE].max()) + 1 if (kind == VOICE).any() else 0
+    path = voice_path(harmony.chords, max(voices, 2), player.register_centre) if voices else ()
+    for i in following:
+        at = harmony.index_at(int(rows[i, 0]))
+        if kind[i] == DEGREE:
+            sounding = tonic + 12 * (value[i] // 7) + degrees[value[i] % 7]
+        elif kind[i] == TONE:
+            chord = harmony.chords[at]
+            tones = root_position(chord, low)
+            sounding = tones[value[i] % len(tones)] + 12 * (value[i] // len(tones))
+            if value[i] == 0 and chord.bass_fifths is not None and player.low_end:
+                sounding = place_class(chord.bass_class, low)
+        else:
+            sounding = path[at][value[i]]
+        pitch[i] = sounding + 12 * octave[i]
+    return pitch
+
+
+@lru_cache(maxsize=4096)
+def _layer_events(player: Player, items: tuple[tuple[Placement, Pattern], ...], harmony: Harmony, shift: int,
+                  stops: tuple[int, ...]) -> Events:  # fmt: skip
+    parts, spans = [], []
+    for placement, pattern in items:
+        rows = _unroll(varied(pattern, placement.variation), placement)
+        if len(rows):
+            table = np.empty((len(rows), 5), np.int32)
+            table[:, START], table[:, DURATION], table[:, VELOCITY] = rows[:, 0], rows[:, 1], rows[:, 5]
+            transpose = 0 if player.is_drum else placement.variation.transpose_semitones
+            table[:, PITCH] = _pitches(rows, harmony, player, shift) + transpose
+            table[:, PLACEMENT] = len(spans)
+            parts.append(table)
+        spans.append((placement.start_ticks, placement.end_ticks, placement.variation))
+    if not parts:
+        return EMPTY
+    table = np.concatenate(parts)
+    table = table[np.lexsort((table[:, PITCH], table[:, START]))]
+    table[:, PITCH] = _into_midi(table[:, PITCH])
+    if stops:
+        at = np.searchsorted(np.array(stops), table[:, START], side="right")
+        ends = np.append(np.array(stops), np.iinfo(np.int32).max)[at]
+        table[:, DURATION] = np.minimum(table[:, DURATION], ends - table[:, START])
+    table.setflags(write=False)
+    return Events(table, tuple(spans))
+
+
+def _into_midi(pitch: NDArray[np.int32]) -> NDArray[np.int32]:
+    """Pitches moved by octaves into 0..127, so that no edit can make a note that cannot be written."""
+    over = np.maximum(0, -(-(pitch - 127) // 12))
+    under = np.maximum(0, -(pitch // 12))
+    return pitch - 12 * over + 12 * under
+
+
+def _items(song: Song, section: Section, layer_id: int) -> tuple[tuple[Placement, Pattern], ...]:
+    patterns = song.pattern_by_id
+    return tuple((p, patterns[p.pattern_id].pattern) for p in section.placements if p.layer_id == layer_id)
+
+
+def layer_events(song: Song, span: Span, layer: Layer) -> Events:
+    """What a layer plays in a section, muted or not. Cached by content."""
+    section = span.section
+    items = _items(song, section, layer.id)
+    if not items:
+        return EMPTY
+    harmony = section_harmony(song, section, span.length_ticks)
+    player = Player(layer.sound.is_drum, layer.family == "low end", layer.register_low, layer.register_centre)
+    return _layer_events(player, items, harmony, section.shift_semitones, _stops(song, span, layer))
+
+
+def _stops(song: Song, span: Span, layer: Layer) -> tuple[int, ...]:
+    """Onsets that cut this layer's notes short: a closed hat ends an open one."""
+    choker = CHOKES.get(layer.sound.drum)
+    if not choker:
+        return ()
+    ticks: set[int] = set()
+    for other in song.layers:
+        if other.sound.drum == choker and not other.muted:
+            ticks.update(int(t) for t in layer_events(song, span, other).table[:, START])
+    return tuple(sorted(ticks))
+
+
+def sounding_layers(song: Song, section: Section) -> Sequence[Layer]:
+    """Layers that have a placement in the section and are not muted, in the song's order."""
+    placed = {p.layer_id for p in section.placements}
+    return [layer for layer in song.layers if layer.id in placed and not layer.muted]

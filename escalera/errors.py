@@ -1,0 +1,55 @@
+"""The one error tree.
+
+EscaleraError
+├── InputError          a value from outside cannot be used (says value, limit, remedy)
+│   ├── EditError       an edit does not apply to this song
+│   └── FormatError     a file cannot be read
+├── NotFound            no such song, version, revision or section
+├── StaleRevision       the edit was made on an older state than the stored one
+├── StoreError          the database could not keep something (full disk, locked, read-only)
+└── RenderError         sound could not be made
+
+Messages are plain sentences for the person using the program; `status` is how the web layer answers.
+"""
+
+from __future__ import annotations
+
+
+class EscaleraError(Exception):
+    """Root of all errors that the program raises on purpose."""
+
+    status = 500
+
+
+class InputError(EscaleraError):
+    status = 400
+
+
+class EditError(InputError):
+    status = 422
+
+
+class FormatError(InputError):
+    status = 422
+
+
+class NotFound(EscaleraError):
+    status = 404
+
+
+class StaleRevision(EscaleraError):
+    status = 409
+
+
+class StoreError(EscaleraError):
+    status = 507
+
+
+class RenderError(EscaleraError):
+    status = 500
+
+
+def shown(value: object, limit: int = 40) -> str:
+    """A value as it may stand in a message: one line, cut to a readable length."""
+    text = " ".join(str(value).split())
+    return text if len(text) <= limit else text[: limit - 1] + "…"

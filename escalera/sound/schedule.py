@@ -1,0 +1,99 @@
+"""From events in ticks to notes in samples, counted from the section's first sample."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.palette.sounds import CHOKES
+from escalera.core.song.document import Layer, Song, Variation
+from escalera.core.song.resolve import DURATION, PITCH, START, VELOCITY, Events, layer_events, sounding_layers
+from escalera.core.song.timeline import Span
+from escalera.core.time.ticks import TICKS_PER_QUARTER
+
+RATE_HZ = 44_100
+RING = np.int64(1 << 40)
+
+
+@dataclass(frozen=True, eq=False)
+class Notes:
+    """Notes of one layer in one section, in samples.
+
+    start, hold : int64 (n,)   hold is RING for a drum that nothing chokes
+    pitch, velocity : int32 (n,)
+    curves : ((start, end, variation), …) in samples, for placements that filter or fade
+    """
+
+    start: NDArray[np.int64]
+    hold: NDArray[np.int64]
+    pitch: NDArray[np.int32]
+    velocity: NDArray[np.int32]
+    curves: tuple[tuple[int, int, Variation], ...]
+
+    @cached_property
+    def content(self) -> bytes:
+        """What the notes say, as bytes for a content key."""
+        return (
+            b"".join(a.tobytes() for a in (self.start, self.hold, self.pitch, self.velocity))
+            + repr(self.curves).encode()
+        )
+
+
+def ticks_to_samples(span: Span, ticks: NDArray[np.int64] | NDArray[np.int32]) -> NDArray[np.int64]:
+    """Nearest samples of ticks in a section, its tempo changes respected."""
+    starts = np.array([t for t, _ in span.tempo_points], dtype=np.float64)
+    rate = np.array([RATE_HZ * 60.0 / bpm / TICKS_PER_QUARTER for _, bpm in span.tempo_points])
+    before = np.concatenate(([0.0], np.cumsum(np.diff(starts) * rate[:-1])))
+    segment = np.maximum(np.searchsorted(starts, ticks, side="right") - 1, 0)
+    return np.rint(before[segment] + (ticks - starts[segment]) * rate[segment]).astype(np.int64)
+
+
+def schedule(song: Song, span: Span, layer: Layer) -> Notes:
+    """The notes of a layer in a section. Cached by content."""
+    stops = _choker_events(song, span, layer) if layer.sound.is_drum else ()
+    return _schedule(layer_events(song, span, layer), span, layer.sound.is_drum, stops)
+
+
+@lru_cache(maxsize=4096)
+def _schedule(events: Events, span: Span, is_drum: bool, stops: tuple[Events, ...]) -> Notes:
+    table = events.table
+    start = ticks_to_samples(span, table[:, START])
+    end = ticks_to_samples(span, table[:, START] + table[:, DURATION])
+    hold = (
+        _until_choked(start, [ticks_to_samples(span, e.table[:, START]) for e in stops])
+        if is_drum
+        else np.maximum(end - start, 1)
+    )
+    curves = []
+    for low, high, variation in events.spans:
+        if variation.lowpass_start_hz is not None or variation.level_start_db or variation.level_end_db:
+            edges = ticks_to_samples(span, np.array([low, high]))
+            curves.append((int(edges[0]), int(edges[1]), variation))
+    return Notes(start, hold, table[:, PITCH], table[:, VELOCITY], tuple(curves))
+
+
+def _choker_events(song: Song, span: Span, layer: Layer) -> tuple[Events, ...]:
+    choker = CHOKES.get(layer.sound.drum)
+    others = (o for o in song.layers if choker and o.sound.drum == choker and not o.muted)
+    return tuple(layer_events(song, span, other) for other in others)
+
+
+def _until_choked(start: NDArray[np.int64], stops: list[NDArray[np.int64]]) -> NDArray[np.int64]:
+    """Samples from every hit to the next hit that damps it."""
+    if not stops or not len(start):
+        return np.full(len(start), RING)
+    edges = np.append(np.unique(np.concatenate(stops)), 2 * RING)
+    return np.minimum(edges[np.searchsorted(edges[:-1], start, side="right")] - start, RING)
+
+
+def kick_onsets(song: Song, span: Span) -> NDArray[np.int64]:
+    """Samples at which a kick sounds in the section; what ducking answers to."""
+    found = [
+        ticks_to_samples(span, layer_events(song, span, layer).table[:, START])
+        for layer in sounding_layers(song, span.section)
+        if layer.sound.drum == "kick"
+    ]
+    return np.unique(np.concatenate(found)) if found else np.zeros(0, np.int64)

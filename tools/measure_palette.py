@@ -1,0 +1,34 @@
+"""Measures every sound and writes escalera/core/palette/profiles.py. Run after a kernel has changed.
+
+Usage: .venv/bin/python tools/measure_palette.py
+"""
+
+from pathlib import Path
+
+import numpy as np
+
+from escalera.core.palette.profiles import HOLDS_S, pitches_of
+from escalera.core.palette.sounds import SOUNDS
+from escalera.sound.probe import probe
+
+HEADER = Path("escalera/core/palette/profiles.py").read_text().split("# --- measured ---")[0]
+
+
+def main() -> None:
+    lines = [HEADER + "# --- measured ---\n", "MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {\n"]
+    for sound in SOUNDS:
+        widths, table = [], []
+        for pitch in pitches_of(sound):
+            rows = []
+            for hold in HOLDS_S:
+                energy, width = probe(sound.key, pitch, hold)
+                rows.append([round(float(10 * np.log10(e + 1e-12)), 1) for e in energy])
+                widths.append(width)
+            table.append(rows)
+        lines.append(f'    "{sound.key}": ({np.mean(widths):.3f}, {table}),\n')
+    lines.append("}\n")
+    Path("escalera/core/palette/profiles.py").write_text("".join(lines))
+
+
+if __name__ == "__main__":
+    main()
