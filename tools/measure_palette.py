@@ -9,7 +9,7 @@ import numpy as np
 
 from escalera.core.palette.profiles import HOLDS_S, pitches_of
 from escalera.core.palette.sounds import SOUNDS
-from escalera.sound.probe import probe
+from escalera.sound.probe import probe, probe_width
 
 HEADER = Path("escalera/core/palette/profiles.py").read_text().split("# --- measured ---")[0]
 
@@ -17,15 +17,14 @@ HEADER = Path("escalera/core/palette/profiles.py").read_text().split("# --- meas
 def main() -> None:
     lines = [HEADER + "# --- measured ---\n", "MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {\n"]
     for sound in SOUNDS:
-        widths, table = [], []
+        table = []
         for pitch in pitches_of(sound):
             rows = []
             for hold in HOLDS_S:
-                energy, width = probe(sound.key, pitch, hold)
+                energy = probe(sound.key, pitch, hold)
                 rows.append([round(float(10 * np.log10(e + 1e-12)), 1) for e in energy])
-                widths.append(width)
             table.append(rows)
-        lines.append(f'    "{sound.key}": ({np.mean(widths):.3f}, {table}),\n')
+        lines.append(f'    "{sound.key}": ({probe_width(sound.key):.3f}, {table}),\n')
     lines.append("}\n")
     Path("escalera/core/palette/profiles.py").write_text("".join(lines))
 

@@ -1,0 +1,44 @@
+"""The command line. Long work shows progress on standard error; errors are one plain line and exit status 2."""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from escalera import __version__
+from escalera.cli import files, program, readings
+from escalera.errors import EscaleraError
+
+
+class Plain(click.Group):
+    """Turns the error tree, and files that cannot be opened, into one line."""
+
+    def invoke(self, ctx: click.Context) -> object:
+        try:
+            return super().invoke(ctx)
+        except EscaleraError as error:
+            click.echo(f"escalera: {error}", err=True)
+        except OSError as error:
+            click.echo(
+                f"escalera: {error.filename or 'file'}: {error.strerror or error}. Check the path and its rights.",
+                err=True,
+            )
+        except MemoryError:
+            click.echo("escalera: not enough memory for this. Close other programs, or render fewer bars.", err=True)
+        sys.exit(2)
+
+
+@click.group(cls=Plain, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__)
+def main() -> None:
+    """Escalera: build a track section by section.
+
+    SONG is an id as `escalera songs` lists them; FILE is a project (.json) or MIDI (.mid) file.
+    Data lies in ./var, or where ESCALERA_DATA says.
+    """
+
+
+for module in (program, files, readings):
+    for command in module.COMMANDS:
+        main.add_command(command)

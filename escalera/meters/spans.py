@@ -18,8 +18,8 @@ FRAME, HOP = 4096, 2048
 THIRDS = np.geomspace(30.0, 18000.0, 37)
 THIRD_CENTRES_LOG2 = np.log2(np.sqrt(THIRDS[:-1] * THIRDS[1:]))
 WIDE_FROM_HZ = 150.0
-# The leading line is looked for in its harmonics' range; they lie about 14 semitones above the fundamental.
-LEAD_LOW_HZ, LEAD_HIGH_HZ, LEAD_ABOVE = 250.0, 3000.0, 14.0
+# The leading line is looked for in its harmonics' range; they lie about 9 semitones above the fundamental.
+LEAD_LOW_HZ, LEAD_HIGH_HZ, LEAD_ABOVE = 250.0, 3000.0, 9.0
 Audio = NDArray[np.float32]
 
 
@@ -71,9 +71,10 @@ def _one_span(audio: Audio, rate_hz: float, out: NDArray[np.float64]) -> tuple[f
     thirds = _summed(power, _bins(rate_hz, THIRDS))
     held = np.minimum(np.median(thirds, axis=0), thirds.mean(axis=0))
     struck = thirds.mean(axis=0) - held
-    out[INDEX["sustained"]], out[INDEX["sustained_centre"]] = held.sum(), held @ THIRD_CENTRES_LOG2
-    out[INDEX["struck"]], out[INDEX["struck_centre"]] = struck.sum(), struck @ THIRD_CENTRES_LOG2
     centres = 2.0**THIRD_CENTRES_LOG2
+    for kind, part in (("sustained", held), ("struck", struck)):
+        part = part * (centres > WIDE_FROM_HZ)
+        out[INDEX[kind]], out[INDEX[f"{kind}_centre"]] = part.sum(), part @ THIRD_CENTRES_LOG2
     leading = (thirds.mean(axis=0)) * ((centres > LEAD_LOW_HZ) & (centres < LEAD_HIGH_HZ))
     pitch = 69.0 + 12.0 * (THIRD_CENTRES_LOG2 - np.log2(440.0)) - LEAD_ABOVE
     out[INDEX["lead"]], out[INDEX["lead_pitch"]] = leading.sum(), leading @ pitch

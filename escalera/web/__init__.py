@@ -1,0 +1,100 @@
+"""The web interface: a factory, a module per screen, thin views."""
+
+from __future__ import annotations
+
+import gzip
+import secrets
+from pathlib import Path
+
+from flask import Flask, Response, render_template, request
+from flask_wtf.csrf import CSRFError, CSRFProtect
+
+from escalera.core.time.ticks import clock
+from escalera.errors import EscaleraError
+from escalera.services.studio import Studio
+from escalera.settings import number, value
+from escalera.web import dev, files, gate, shelf, sound, stair
+from escalera.web.assets import asset_url
+
+POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:; "
+    "font-src 'self'; connect-src 'self'; media-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+)
+COMPRESS_FROM = 1_000
+
+
+def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
+    """The application on a studio (by default the one of the data folder)."""
+    app = Flask(__name__)
+    studio = studio or Studio()
+    app.extensions["studio"] = studio
+    app.config.update(
+        SECRET_KEY=_secret(studio.folder), TESTING=testing, WTF_CSRF_TIME_LIMIT=None,
+        MAX_CONTENT_LENGTH=number("upload_mb") * 1_000_000, MAX_FORM_MEMORY_SIZE=8_000_000,
+        SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, SEND_FILE_MAX_AGE_DEFAULT=31_536_000,
+        PASSCODE=value("passcode"),
+    )  # fmt: skip
+    CSRFProtect(app)
+    app.jinja_env.globals.update(asset=asset_url)
+    app.jinja_env.filters.update(clock=clock, signed=lambda v: f"{v:+.1f}".replace("-", "−"), number=lambda v: f"{v:g}")
+    for module in (shelf, stair, sound, files, dev, gate):
+        app.register_blueprint(module.blueprint)
+    app.before_request(gate.check)
+    app.after_request(_finish)
+    app.register_error_handler(EscaleraError, _plain)
+    app.register_error_handler(
+        CSRFError, lambda _: _page("This page was open for too long or in a stale window. Load it again.", 400)
+    )
+    app.register_error_handler(
+        404, lambda _: _page("There is nothing at this address. The shelf lists the songs there are.", 404)
+    )
+    app.register_error_handler(
+        413,
+        lambda _: _page(
+            f"The file is larger than {number('upload_mb')} MB, the most that is read. Export less, or raise ESCALERA_UPLOAD_MB.",
+            413,
+        ),
+    )
+    return app
+
+
+def _secret(folder: Path) -> str:
+    path = folder / "secret.key"
+    if not path.exists():
+        path.write_text(secrets.token_hex(32))
+        path.chmod(0o600)
+    return path.read_text()
+
+
+def _plain(error: EscaleraError) -> tuple[str, int]:
+    return _page(str(error), error.status)
+
+
+def _page(message: str, status: int) -> tuple[str, int]:
+    """A plain sentence: as a notice for a fragment, as a page otherwise."""
+    if request.headers.get("HX-Request"):
+        return render_template("_notice.html", message=message, kind="error"), status
+    return render_template("error.html", message=message), status
+
+
+def _finish(response: Response) -> Response:
+    response.headers.setdefault("Content-Security-Policy", POLICY)
+    response.headers.setdefault("X-Content-Type-Options", "nosniff")
+    response.headers.setdefault("Referrer-Policy", "same-origin")
+    return _compressed(response)
+
+
+def _compressed(response: Response) -> Response:
+    texts = ("text/", "application/json", "application/javascript", "image/svg")
+    wanted = "gzip" in request.headers.get("Accept-Encoding", "") and str(response.mimetype).startswith(texts)
+    if (
+        not wanted
+        or response.direct_passthrough
+        or response.content_length is None
+        or response.content_length < COMPRESS_FROM
+    ):
+        return response
+    response.set_data(gzip.compress(response.get_data(), 5))
+    response.headers["Content-Encoding"] = "gzip"
+    response.headers["Vary"] = "Accept-Encoding"
+    return response

@@ -30,6 +30,8 @@ LEAD_SHARE = {"leads": 1.0, "voices": 1.0, "chords": 0.15}
 REVERB_POWER, ECHO_POWER = 0.30, 0.22  # power that a full send adds, as rendered
 LIFT_PER_SEMITONE = 0.6  # a raised key is felt as more than its semitones
 KNOWN_HITS = 100.0  # velocity that counts as a whole hit
+ABOVE_150 = np.array([0.0, 0.5, 1.0, 1.0, 1.0, 1.0])  # how much of every band lies above 150 Hz
+SPACE = 0.5  # decorrelated share of what hall and echo add
 SEED_ENDS_S = 1.0  # struck energy is spread over at most this long
 RISE_POWER = 4.0  # a riser's level grows with the square of time, its power with the fourth power
 
@@ -67,7 +69,7 @@ def layer_stats(
 def _seconds(span: Span, ticks: NDArray[np.int32]) -> NDArray[np.float64]:
     points = span.tempo_points
     if len(points) == 1:
-        return ticks * (60.0 / points[0][1] / 960.0)
+        return ticks.astype(np.float64) * (60.0 / points[0][1] / 960.0)
     return np.array([span.seconds_at(float(t)) for t in ticks])
 
 
@@ -87,9 +89,10 @@ def _overlap(
 
 
 def _fill_spectrum(out: Stats, power: NDArray[np.float64], sound: Sound) -> None:
-    wide = power[:, 1] * 0.5 + power[:, 2:].sum(axis=1)
+    wide = power @ ABOVE_150
     out[:, INDEX["above_150"]], out[:, INDEX["side"]] = wide, wide * width_of(sound.key)
-    total, centre = power.sum(axis=1), power @ np.log2(BAND_CENTRES_HZ)
+    above = power * ABOVE_150
+    total, centre = above.sum(axis=1), above @ np.log2(BAND_CENTRES_HZ)
     kind = "struck" if sound.is_drum else "sustained"
     out[:, INDEX[kind]], out[:, INDEX[f"{kind}_centre"]] = total, centre
 
@@ -154,13 +157,13 @@ def _filters(events: Events, lowpass_hz: float, highpass_hz: float, start: NDArr
 PLAIN = Variation()
 
 
-def _gain_power(layer: Layer, master_db: float) -> float:
-    """Power factor of a layer's level, sends and the mix level."""
-    sends = 1.0
+def _space(layer: Layer) -> float:
+    """Power that the layer's sends add, as a share of its own."""
+    sends = 0.0
     for level, amount in ((layer.reverb_send_db, REVERB_POWER), (layer.echo_send_db, ECHO_POWER)):
         if level > -59.5:
             sends += amount * 10.0 ** (level / 10.0)
-    return 10.0 ** ((layer.level_db + master_db) / 10.0) * sends
+    return sends
 
 
 POWER_COLUMNS = np.array([not name.startswith(("hits", "kicks", "onsets")) for name in INDEX])
@@ -168,14 +171,16 @@ POWER_COLUMNS = np.array([not name.startswith(("hits", "kicks", "onsets")) for n
 
 def section_stats(song: Song, span: Span) -> tuple[list[Layer], Stats]:
     """Sounding layers of a section and their stats, shape (layers, felt bars, WIDTH), levels and ducking applied."""
-    layers = sounding_layers(song, span.section)
+    layers = list(sounding_layers(song, span.section))
     bars = felt_bars(span)
     stats = np.empty((len(layers), len(bars), WIDTH))
     harmony = section_harmony(song, span.section, span.length_ticks)
     for i, layer in enumerate(layers):
         events = layer_events(song, span, layer)
         stats[i] = layer_stats(events, span, layer.sound_key, layer.family, layer.lowpass_hz, layer.highpass_hz)
-        stats[i][:, POWER_COLUMNS] *= _gain_power(layer, song.master_gain_db)
+        space = _space(layer)
+        stats[i][:, INDEX["side"]] += SPACE * space * stats[i][:, INDEX["above_150"]]
+        stats[i][:, POWER_COLUMNS] *= 10.0 ** ((layer.level_db + song.master_gain_db) / 10.0) * (1.0 + space)
         if layer.family == "chords" and not layer.sound.is_drum:
             stats[i][:, INDEX["onsets"]] += 0.5 * _changes(harmony.ticks, bars) * (stats[i][:, 0:6].sum(axis=1) > 0)
         if span.section.shift_semitones > 0:

@@ -117,9 +117,7 @@ def _section_energy(key: tuple, holder: _Holder) -> SectionEnergy:  # type: igno
     felt = to_energy(terms, song)
     if not layers:
         felt = np.zeros_like(felt)
-    return SectionEnergy(
-        span, felt_bars(span), layers, stats, terms, felt, tension, devices, (song.school, scale_of(song)), song
-    )
+    return SectionEnergy(span, felt_bars(span), layers, stats, terms, felt, tension, devices, song)
 
 
 class _Holder:

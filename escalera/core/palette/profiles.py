@@ -84,7 +84,7 @@ MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {
         ],
     ),
     "room-snare": (
-        0.096,
+        0.108,
         [
             [
                 [-45.8, -26.7, -31.3, -30.6, -27.7, -28.0],
@@ -94,7 +94,7 @@ MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {
         ],
     ),
     "loose-clap": (
-        0.158,
+        0.184,
         [
             [
                 [-68.0, -56.9, -40.9, -29.4, -34.6, -38.9],
@@ -114,7 +114,7 @@ MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {
         ],
     ),
     "open-tin-hat": (
-        0.061,
+        0.064,
         [
             [
                 [-104.1, -90.3, -76.5, -50.1, -36.3, -28.2],
@@ -124,7 +124,7 @@ MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {
         ],
     ),
     "wide-crash": (
-        0.293,
+        0.304,
         [
             [
                 [-79.1, -65.8, -50.0, -32.1, -27.1, -24.1],
@@ -184,7 +184,7 @@ MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {
         ],
     ),
     "wide-saws": (
-        0.126,
+        0.130,
         [
             [
                 [-73.3, -26.0, -28.9, -32.8, -40.2, -46.5],
@@ -204,7 +204,7 @@ MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {
         ],
     ),
     "soft-pad": (
-        0.420,
+        0.449,
         [
             [
                 [-82.9, -24.2, -29.0, -40.0, -65.3, -90.1],
@@ -224,7 +224,7 @@ MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {
         ],
     ),
     "tine-keys": (
-        0.045,
+        0.049,
         [
             [
                 [-55.3, -28.2, -26.7, -49.7, -87.1, -101.2],
@@ -244,7 +244,7 @@ MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {
         ],
     ),
     "glass-bell": (
-        0.000,
+        0.004,
         [
             [
                 [-65.5, -57.1, -20.7, -26.7, -79.7, -99.5],
@@ -264,7 +264,7 @@ MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {
         ],
     ),
     "plucked-lead": (
-        0.020,
+        0.017,
         [
             [
                 [-68.3, -52.9, -29.4, -31.3, -36.9, -53.7],
@@ -304,7 +304,7 @@ MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {
         ],
     ),
     "noise-riser": (
-        0.244,
+        0.267,
         [
             [
                 [-86.3, -71.6, -55.5, -40.2, -31.3, -31.6],

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from escalera.core.song.document import Progression
-from escalera.core.theory.chords import parse_chord
+from escalera.core.theory.chords import Chord, parse_chord
 from escalera.core.theory.keys import Key
 from escalera.core.time.metre import Metre
 from escalera.errors import EditError, shown
@@ -20,7 +20,8 @@ def parse_chordline(text: str, key: Key, metre: Metre) -> Progression | None:
         raise EditError(
             f"{len(bars)} bars of chords are more than the {MAX_CHORD_BARS} that one loop may have. Split them over sections."
         )
-    changes, chord = [], None
+    changes: list[tuple[int, Chord]] = []
+    chord: Chord | None = None
     for number, names in enumerate(bars):
         for index, name in enumerate(names):
             if name != "%":
@@ -59,7 +60,7 @@ def rotated(progression: Progression, ticks: int) -> Progression:
     return Progression(tuple(moved), length)
 
 
-def unrolled(progression: Progression, length_ticks: int) -> list[tuple[int, object]]:
+def unrolled(progression: Progression, length_ticks: int) -> list[tuple[int, Chord]]:
     """Changes over a length, repeats written out."""
     cycles = range(0, length_ticks, progression.length_ticks)
     return [(c + t, chord) for c in cycles for t, chord in progression.changes if c + t < length_ticks]

@@ -138,7 +138,8 @@ def _pitches(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift: i
 @lru_cache(maxsize=4096)
 def _layer_events(player: Player, items: tuple[tuple[Placement, Pattern], ...], harmony: Harmony, shift: int,
                   stops: tuple[int, ...]) -> Events:  # fmt: skip
-    parts, spans = [], []
+    parts: list[NDArray[np.int32]] = []
+    spans: list[tuple[int, int, Variation]] = []
     for placement, pattern in items:
         rows = _unroll(varied(pattern, placement.variation), placement)
         if len(rows):

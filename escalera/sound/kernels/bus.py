@@ -7,6 +7,7 @@ import numpy as np
 from numba import njit
 
 RATE = 44100.0
+NEAR_CEILING = 0.6  # 3 dB under the ceiling: what music hides between samples does not reach further
 OPTIONS = {"cache": True, "nogil": True, "fastmath": True}
 A = "float32[::1]"
 
@@ -162,19 +163,24 @@ def block_peaks(left, right, phases, peaks, block):
     """Largest magnitude of every block, between samples too (four times oversampled) where it comes near the ceiling."""
     n, taps = len(left), phases.shape[1]
     half = taps // 2
+    a, b = np.zeros(block, np.float32), np.zeros(block, np.float32)
     for index in range(len(peaks)):
         low, high = index * block, min(n, index * block + block)
         top = np.float32(0.0)
         for i in range(low, high):
             top = max(top, abs(left[i]), abs(right[i]))
-        if top > 0.5:
-            for i in range(max(low, half), min(high, n - half)):
-                for p in range(phases.shape[0]):
-                    a, b = np.float32(0.0), np.float32(0.0)
-                    for t in range(taps):
-                        a += phases[p, t] * left[i - half + t]
-                        b += phases[p, t] * right[i - half + t]
-                    top = max(top, abs(a), abs(b))
+        if top > NEAR_CEILING and low >= half and high + half <= n:
+            for p in range(phases.shape[0]):
+                a[:] = 0.0
+                b[:] = 0.0
+                for t in range(taps):
+                    c, at = phases[p, t], low - half + t
+                    x, y = left[at : at + block], right[at : at + block]
+                    for i in range(len(x)):
+                        a[i] += c * x[i]
+                        b[i] += c * y[i]
+                for i in range(high - low):
+                    top = max(top, abs(a[i]), abs(b[i]))
         peaks[index] = top
 
 
@@ -191,11 +197,18 @@ def limit_gain(peaks, lowest, gain, ceiling, ahead, behind):
             top = max(top, peaks[k + 1])
         if top > ceiling:
             need[k] = ceiling / top
-    for k in range(n):
-        low = np.float32(1.0)
-        for j in range(max(0, k - behind), min(n, k + ahead + 1)):
-            low = min(low, need[j])
-        lowest[k] = low
+    queue, first, last = np.empty(n, np.int64), 0, 0  # positions of rising values inside the window
+    for j in range(n + ahead):
+        if j < n:
+            while last > first and need[queue[last - 1]] >= need[j]:
+                last -= 1
+            queue[last] = j
+            last += 1
+        k = j - ahead
+        if k >= 0:
+            while queue[first] < k - behind:
+                first += 1
+            lowest[k] = need[queue[first]]
     width = 2 * ahead + 1
     for k in range(n):
         total = 0.0

@@ -9,15 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, ClassVar, Protocol, TypeVar, cast, dataclass_transform
+from typing import Any, Protocol, TypeVar, cast, dataclass_transform
 
 from escalera.core.song.document import Layer, NamedPattern, Section, Song
 from escalera.errors import EditError, shown
 
 
 class Edit(Protocol):
-    kind: ClassVar[str]
-
     def apply(self, song: Song) -> Song: ...
 
     def summary(self, song: Song) -> str: ...

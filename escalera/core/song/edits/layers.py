@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import replace
+from typing import Any
 
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS
 from escalera.core.rhythm.pattern import pattern_from_list
@@ -177,7 +178,8 @@ class SetControl:
         one_of(self.control, list(CONTROLS), "control")
         label, low, high, unit = CONTROLS[self.control]
         layer, value = layer_of(song, self.layer_id), within(self.value, low, high, f"{label}", unit)
-        changed = replace(layer, **{self.control: int(value) if self.control == "octave" else float(value)})
+        new: dict[str, Any] = {self.control: int(value) if self.control == "octave" else float(value)}
+        changed = replace(layer, **new)
         if changed.highpass_hz > changed.lowpass_hz:
             raise EditError(f"High-pass {changed.highpass_hz:g} Hz lies above low-pass {changed.lowpass_hz:g} Hz, and nothing would sound."
                             " Bring them apart.")  # fmt: skip

@@ -225,7 +225,7 @@ def _merged_chords(song: Song, left: Section, right: Section, length: int) -> Pr
         return left.progression or right.progression if a is not b else left.progression
     total = length + section_bar_ticks(right, song.metre)[-1]
     changes = unrolled(a, length) + [(t + length, chord) for t, chord in unrolled(b, total - length)]
-    return Progression(tuple(changes), total)  # type: ignore[arg-type]
+    return Progression(tuple(changes), total)
 
 
 @edit("duplicate_section")

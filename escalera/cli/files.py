@@ -1,0 +1,110 @@
+"""Commands that move songs: songs, new, import, export, render."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import click
+
+from escalera.cli.common import progress, song_from, studio
+from escalera.errors import InputError, shown
+
+
+@click.command()
+def songs() -> None:
+    """List the songs, one a line, beginning with the id."""
+    from escalera.core.time.ticks import clock
+
+    with studio() as opened:
+        for card in opened.shelf():
+            p = card.picture
+            click.echo(
+                f"{card.id}\t{card.title}\t{p['tempo_bpm']:g} bpm\t{p['key']}\t{p['bars']} bars\t{clock(p['seconds'])}"
+            )
+
+
+@click.command()
+@click.option("--title", default="Untitled")
+@click.option("--tempo", default="110", help="Beats a minute, 30 to 300.")
+@click.option("--metre", default="4/4")
+@click.option("--key", default="C major")
+@click.option("--school", default="balanced")
+@click.option("--form", default="loop", help="A form's name, or a list such as 'intro 8, verse 16'.")
+@click.option("--start", default="loop", help="What it starts with: loop, drums, chords, voice, empty.")
+def new(title: str, tempo: str, metre: str, key: str, school: str, form: str, start: str) -> None:
+    """Make a song; prints its id."""
+    from escalera.services.new_song import new_song
+
+    own = re.search(r"\d", form) is not None
+    with studio() as opened:
+        song = new_song(title, tempo, metre, key, school, "loop" if own else form, form if own else "", start)
+        click.echo(opened.add_song(song, "New song"))
+
+
+@click.command("import")
+@click.argument("file", type=click.Path(path_type=Path))
+def bring_in(file: Path) -> None:
+    """Bring in a project or MIDI FILE; prints only the new id."""
+    from escalera.services.importing import import_file
+
+    found = import_file(file.name, file.read_bytes())
+    for line in found.report:
+        click.echo(line, err=True)
+    with studio() as opened:
+        click.echo(opened.add_song(found.song, "Imported"))
+
+
+@click.command()
+@click.argument("song")
+@click.option("--format", "key", required=True, help="midi, wav, flac, json or cue.")
+@click.option("--stems", is_flag=True, help="One audio file a layer, in a zip.")
+@click.option("--dry", is_flag=True, help="Stems without hall and echo.")
+@click.option("--bits", default="16", type=click.Choice(["16", "24"]))
+@click.option("-o", "output", required=True, type=click.Path(path_type=Path))
+def export(song: str, key: str, stems: bool, dry: bool, bits: str, output: Path) -> None:
+    """Write SONG as a file."""
+    from escalera.services.exporting import Options
+    from escalera.services.exporting import export as write
+
+    with studio() as opened:
+        _, _, data = write(song_from(song, opened), opened.rendering, key, Options(stems, not dry, int(bits)))
+    output.write_bytes(data)
+
+
+@click.command()
+@click.argument("source")
+@click.option("-o", "output", required=True, type=click.Path(path_type=Path), help="A .wav or .flac file.")
+@click.option("--bars", default="", help="Only these bars, for example 17-24.")
+@click.option("--bits", default="16", type=click.Choice(["16", "24"]))
+@click.option("--no-cache", is_flag=True, help="Render everything anew.")
+def render(source: str, output: Path, bars: str, bits: str, no_cache: bool) -> None:
+    """Render a SONG or FILE to audio."""
+    from escalera.formats.audio import KINDS, encode_audio
+    from escalera.services.exporting import cut_bars
+    from escalera.sound.schedule import RATE_HZ
+
+    kind = output.suffix.lstrip(".").lower()
+    if kind not in KINDS:
+        raise InputError(
+            f"“{shown(output.name)}” does not end in .wav or .flac. Name the file so that its kind is clear."
+        )
+    span = _bars(bars)
+    with studio() as opened, progress("Rendering") as tell:
+        song = song_from(source, opened)
+        if no_cache:
+            opened.rendering.renderer.cache.clear()
+        audio = opened.rendering.renderer.render(song, tell)
+    output.write_bytes(encode_audio(cut_bars(song, audio, span) if span else audio, RATE_HZ, kind, int(bits)))
+
+
+def _bars(text: str) -> tuple[int, int] | None:
+    if not text:
+        return None
+    match = re.fullmatch(r"\s*(-?\d+)\s*(?:[-–]\s*(-?\d+))?\s*", text)
+    if not match:
+        raise InputError(f"“{shown(text)}” is not a range of bars. Write the first and the last, for example 17-24.")
+    return int(match[1]), int(match[2] or match[1])
+
+
+COMMANDS = (songs, new, bring_in, export, render)

@@ -1,0 +1,123 @@
+"""Writing a song as a Standard MIDI File, type 1, 960 ticks a quarter.
+
+Track 1 carries tempo, metre, key and a marker per section; then one named track per sounding layer. Drums lie on
+channel 10 with General MIDI drum notes; beyond 15 pitched layers channels are shared.
+"""
+
+from __future__ import annotations
+
+import io
+
+import mido
+import numpy as np
+
+from escalera.core.song.document import Layer, Song
+from escalera.core.song.resolve import DURATION, PITCH, START, VELOCITY, layer_events
+from escalera.core.song.timeline import Timeline, timeline
+from escalera.core.theory.keys import Key, transpose_key
+from escalera.core.theory.pitch import fifths_to_name
+from escalera.core.time.ticks import TICKS_PER_QUARTER
+
+DRUM_CHANNEL = 9
+PITCHED_CHANNELS = tuple(c for c in range(16) if c != DRUM_CHANNEL)
+Timed = list[tuple[int, int, mido.Message | mido.MetaMessage]]  # tick, order at the same tick, message
+
+
+def write_midi(song: Song) -> bytes:
+    """The song as bytes of a MIDI file. Muted layers are left out; pickups before bar 1 shift all by whole bars."""
+    line = timeline(song)
+    starts = _section_ticks(line)
+    rows = {layer.id: _absolute(song, line, starts, layer) for layer in song.layers if not layer.muted}
+    earliest = min((int(r[:, START].min()) for r in rows.values() if len(r)), default=0)
+    shift = -(earliest // song.metre.bar_ticks) * song.metre.bar_ticks if earliest < 0 else 0
+    file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_QUARTER, charset="utf-8")
+    end = starts[-1] + shift
+    file.tracks.append(_track(_conductor(song, line, starts, shift), end))
+    pitched = 0
+    for layer in song.layers:
+        if layer.id not in rows or not len(rows[layer.id]):
+            continue
+        channel = DRUM_CHANNEL if layer.sound.is_drum else PITCHED_CHANNELS[pitched % len(PITCHED_CHANNELS)]
+        pitched += not layer.sound.is_drum
+        file.tracks.append(_track(_notes(layer, rows[layer.id], channel, shift), end))
+    out = io.BytesIO()
+    file.save(file=out)
+    return out.getvalue()
+
+
+def _section_ticks(line: Timeline) -> list[int]:
+    starts = [0]
+    for span in line.spans:
+        starts.append(starts[-1] + span.length_ticks)
+    return starts
+
+
+def _absolute(song: Song, line: Timeline, starts: list[int], layer: Layer) -> np.ndarray:
+    """Events of a layer over the whole song, starts counted from the song's first tick."""
+    parts = []
+    for span, start in zip(line.spans, starts):
+        table = layer_events(song, span, layer).table
+        if len(table):
+            moved = table.copy()
+            moved[:, START] += start
+            parts.append(moved)
+    return np.concatenate(parts) if parts else np.zeros((0, 5), np.int32)
+
+
+def _conductor(song: Song, line: Timeline, starts: list[int], shift: int) -> Timed:
+    events: Timed = [(0, 0, mido.MetaMessage("track_name", name=song.title))]
+    metre, tempo, key = None, None, None
+    for span, start in zip(line.spans, starts):
+        at = start + shift if start else 0
+        events.append((start + shift, 1, mido.MetaMessage("marker", text=span.section.name)))
+        for bar, bar_metre in enumerate(span.bar_metres):
+            if bar_metre != metre:
+                tick = start + span.bar_ticks[bar] + shift if start or bar else 0
+                events.append(
+                    (
+                        tick,
+                        2,
+                        mido.MetaMessage(
+                            "time_signature", numerator=bar_metre.numerator, denominator=bar_metre.denominator
+                        ),
+                    )
+                )
+                metre = bar_metre
+        for tick, bpm in span.tempo_points:
+            if bpm != tempo:
+                when = start + tick + shift if start or tick else 0
+                events.append((when, 3, mido.MetaMessage("set_tempo", tempo=round(60_000_000 / bpm))))
+                tempo = bpm
+        now = transpose_key(song.key, span.section.shift_semitones) if span.section.shift_semitones else song.key
+        if now != key:
+            events.append((at, 4, mido.MetaMessage("key_signature", key=_signature(now))))
+            key = now
+    return events
+
+
+def _signature(key: Key) -> str:
+    """The major or minor key with the same signature (a mode is written by its signature)."""
+    sharps = max(-7, min(7, key.signature))
+    minor = 3 in key.degrees and 4 not in key.degrees
+    return fifths_to_name(sharps + 3, ascii_only=True) + "m" if minor else fifths_to_name(sharps, ascii_only=True)
+
+
+def _notes(layer: Layer, rows: np.ndarray, channel: int, shift: int) -> Timed:
+    events: Timed = [(0, 0, mido.MetaMessage("track_name", name=layer.name))]
+    if channel != DRUM_CHANNEL:
+        events.append((0, 1, mido.Message("program_change", channel=channel, program=layer.sound.program)))
+    for start, duration, pitch, velocity in rows[:, [START, DURATION, PITCH, VELOCITY]].tolist():
+        on, off = start + shift, start + shift + duration
+        events.append((on, 3, mido.Message("note_on", channel=channel, note=pitch, velocity=velocity)))
+        events.append((off, 2, mido.Message("note_off", channel=channel, note=pitch, velocity=0)))
+    return events
+
+
+def _track(events: Timed, end: int) -> mido.MidiTrack:
+    track, now = mido.MidiTrack(), 0
+    for tick, _, message in sorted(events, key=lambda e: (e[0], e[1])):
+        message.time = tick - now
+        track.append(message)
+        now = tick
+    track.append(mido.MetaMessage("end_of_track", time=max(0, end - now)))
+    return track

@@ -1,0 +1,195 @@
+"""Project files: documented JSON with a version. The models below are the schema (docs/project.schema.json)."""
+
+from __future__ import annotations
+
+import json
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from escalera import __version__
+from escalera.core.rhythm.pattern import pattern_from_list
+from escalera.core.song.codec import from_plain, to_plain
+from escalera.core.song.document import Song
+from escalera.core.song.limits import MAX_BARS, MAX_LAYERS, MAX_NOTES, MAX_SECTIONS
+from escalera.core.song.validate import validate
+from escalera.errors import FormatError, InputError, shown
+
+FORMAT, VERSION = "escalera-project", 1
+MAX_BYTES = 24_000_000
+
+
+class Strict(BaseModel):
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+
+class ChordsModel(Strict):
+    length_ticks: int = Field(ge=1)
+    changes: list[tuple[int, str]] = Field(min_length=1, max_length=2000, description="tick, chord name")
+
+
+class TargetModel(Strict):
+    start: float
+    end: float
+    shape: str = "line"
+
+
+class VariationModel(Strict):
+    transpose_semitones: int = 0
+    keep: float = 1.0
+    double: bool = False
+    reverse: bool = False
+    level_start_db: float = 0.0
+    level_end_db: float = 0.0
+    lowpass_start_hz: float | None = None
+    lowpass_end_hz: float | None = None
+
+
+class PlacementModel(Strict):
+    id: int
+    layer: int
+    pattern: int
+    start: int = Field(description="ticks from the section's start")
+    end: int
+    offset: int = 0
+    variation: VariationModel | None = None
+
+
+class SectionModel(Strict):
+    id: int
+    name: str
+    role: str = "none"
+    bars: int = Field(ge=1, le=MAX_BARS)
+    phrases: list[int] = Field(min_length=1)
+    target: TargetModel
+    placements: list[PlacementModel] = Field(max_length=20_000)
+    metres: list[tuple[int, str]] = []
+    tempos: list[tuple[int, float]] = []
+    shift_semitones: int = Field(0, ge=-24, le=24)
+    chords: ChordsModel | None = None
+
+
+class LayerModel(Strict):
+    id: int
+    name: str
+    sound: str
+    family: str
+    job: str
+    seed: int = Field(1, ge=0, lt=2**31)
+    level_db: float = -10.0
+    pan: float = 0.0
+    lowpass_hz: float = 20_000.0
+    highpass_hz: float = 20.0
+    reverb_send_db: float = -60.0
+    echo_send_db: float = -60.0
+    duck_db: float = 0.0
+    duck_release_beats: float = 0.75
+    octave: int = 0
+    muted: bool = False
+    pattern_id: int = 0
+    source: str = Field("", max_length=200)
+
+
+class PatternModel(Strict):
+    id: int
+    name: str = Field(max_length=200)
+    family: str
+    length_ticks: int
+    notes: list[list[int]] = Field(
+        description="rows of start, duration, kind, value, octave, velocity", max_length=MAX_NOTES
+    )
+
+
+class ScaleModel(Strict):
+    gain: float | None = None
+    offset: float = 0.0
+
+
+class SongModel(Strict):
+    title: str
+    tempo_bpm: float
+    metre: str
+    key: str
+    school: str = "balanced"
+    switches: dict[str, str] = {}
+    lead_bars: int = 0
+    master_gain_db: float = 0.0
+    scale: ScaleModel = ScaleModel()
+    chords: ChordsModel | None = None
+    layers: list[LayerModel] = Field(max_length=MAX_LAYERS)
+    sections: list[SectionModel] = Field(max_length=MAX_SECTIONS)
+    patterns: list[PatternModel] = Field(max_length=20_000)
+    next_id: int
+    notes: str = Field("", max_length=10_000)
+
+
+class ProjectModel(Strict):
+    format: Literal["escalera-project"]
+    version: int = Field(ge=1)
+    program: str = ""
+    song: SongModel
+
+
+def write_project(song: Song) -> bytes:
+    """A project file: the whole document, notes included."""
+    project = {"format": FORMAT, "version": VERSION, "program": __version__, "song": to_plain(song, with_notes=True)}
+    return json.dumps(project, indent=1, ensure_ascii=False).encode()
+
+
+def read_project(data: bytes) -> Song:
+    """A song from a project file. Raises FormatError with value, limit and remedy."""
+    if len(data) > MAX_BYTES:
+        raise FormatError(f"The project file has {len(data) / 1e6:.0f} MB; at most {MAX_BYTES / 1e6:.0f} MB are read.")
+    try:
+        plain = json.loads(data)
+    except (ValueError, RecursionError) as error:
+        raise FormatError(
+            f"The project file is not whole JSON ({shown(error, 80)}). Save it again from where it came."
+        ) from error
+    if not isinstance(plain, dict) or plain.get("format") != FORMAT:
+        raise FormatError(f"This JSON file is not an Escalera project: its “format” is not “{FORMAT}”.")
+    if isinstance(plain.get("version"), int) and plain["version"] > VERSION:
+        raise FormatError(
+            f"The project has version {plain['version']}; this program reads up to {VERSION}. Update Escalera."
+        )
+    _count_notes(plain)
+    try:
+        model = ProjectModel.model_validate(plain)
+    except ValidationError as error:
+        raise FormatError(_sentence(error)) from error
+    song_plain = model.song.model_dump()
+    for section in song_plain["sections"]:
+        for placement in section["placements"]:
+            if placement["variation"] is None:
+                del placement["variation"]
+    try:
+        song = from_plain(song_plain, lambda p: pattern_from_list(p["length_ticks"], p["notes"]))
+    except InputError as error:
+        raise FormatError(f"The project cannot be used: {error}") from error
+    return validate(song)
+
+
+def _count_notes(plain: dict[str, Any]) -> None:
+    """Refuse a flood of notes before anything is made of it."""
+    song = plain.get("song")
+    patterns = song.get("patterns", []) if isinstance(song, dict) else []
+    rows = (p.get("notes", []) for p in patterns if isinstance(p, dict)) if isinstance(patterns, list) else ()
+    count = sum(len(r) for r in rows if isinstance(r, list))
+    if count > MAX_NOTES:
+        raise FormatError(
+            f"The project has {count:,} notes; at most {MAX_NOTES:,} are read. Split it over several songs."
+        )
+
+
+def _sentence(error: ValidationError) -> str:
+    first = error.errors()[0]
+    where = " → ".join(str(part) for part in first["loc"])
+    more = f" (and {error.error_count() - 1} more places)" if error.error_count() > 1 else ""
+    if first["type"] == "extra_forbidden":
+        return f"The project file has a field that is not known: {where}{more}. Remove it, or update Escalera."
+    return f"The project file cannot be used at {where}: {first['msg'].lower()}, found “{shown(first.get('input', ''))}”{more}."
+
+
+def project_schema() -> dict[str, Any]:
+    """The JSON Schema of project files."""
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **ProjectModel.model_json_schema()}

@@ -1,0 +1,105 @@
+"""Built-in grooves and patterns, read from the demo folder once."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+
+from escalera.core.palette.sounds import BY_KEY, DRUM_SOUND
+from escalera.core.rhythm.pattern import FIXED, KINDS, Pattern
+from escalera.core.time.ticks import quarters
+
+HIT_TICKS = 120
+BAR_QUARTERS = 4
+DEFAULT = {
+    "low end": "Eighth roots", "chords": "Held chords", "leads": "Bell figure", "voices": "Verse line",
+    "atmosphere": "Slow bed", "effects": "Four-bar rise",
+}  # fmt: skip
+DEFAULT_GROOVE = "Backbeat"
+
+
+@dataclass(frozen=True, slots=True)
+class LibraryPattern:
+    """A pattern to choose: for one drum role of a groove, or for a family."""
+
+    key: str
+    name: str
+    family: str
+    drum: str
+    pattern: Pattern
+
+
+def data(name: str) -> dict:  # type: ignore[type-arg]
+    return json.loads(files("escalera.demo").joinpath(name).read_text("utf-8"))
+
+
+@cache
+def patterns() -> dict[str, LibraryPattern]:
+    """Every built-in pattern by key ('backbeat/kick', 'held-roots')."""
+    found = {}
+    plain = data("patterns.json")
+    for groove in plain["grooves"]:
+        for drum, tokens in groove["parts"].items():
+            key = f"{_slug(groove['name'])}/{drum.replace(' ', '-')}"
+            length = quarters(groove["bars"] * BAR_QUARTERS)
+            found[key] = LibraryPattern(
+                key, f"{groove['name']}: {drum}", "drums", drum, Pattern(length, _hits(tokens, drum))
+            )
+    for row in plain["patterns"]:
+        kind = KINDS.index(row["kind"])
+        notes = [note for token in row["notes"].split() for note in _notes(token, kind)]
+        key = _slug(row["name"])
+        found[key] = LibraryPattern(
+            key, row["name"], row["family"], "", Pattern(quarters(row["bars"] * BAR_QUARTERS), notes)
+        )
+    return found
+
+
+def _slug(name: str) -> str:
+    return name.lower().replace(" ", "-")
+
+
+def _hits(tokens: str, drum: str) -> list[tuple[int, ...]]:
+    note = BY_KEY[DRUM_SOUND[drum]].drum_note
+    rows: list[tuple[int, ...]] = []
+    for token in tokens.split():
+        beat, _, velocity = token.partition(":")
+        rows.append((quarters(float(beat)), HIT_TICKS, FIXED, note, 0, int(velocity or 100)))
+    return rows
+
+
+def _notes(token: str, kind: int) -> list[tuple[int, ...]]:
+    beat, length, values, octave, velocity = (
+        (*token.split(":"), "0", "100")[:5] if token.count(":") == 2 else (*token.split(":"), "100")[:5]
+    )
+    return [
+        (quarters(float(beat)), quarters(float(length)), kind, int(v), int(octave), int(velocity))
+        for v in values.split("+")
+    ]
+
+
+def for_sound(sound_key: str, family: str = "") -> list[LibraryPattern]:
+    """Patterns that suit a sound: its drum role's, else its family's (atmosphere takes chords, too)."""
+    sound = BY_KEY[sound_key]
+    if sound.is_drum:
+        return [p for p in patterns().values() if p.drum == sound.drum]
+    wanted = family or sound.family
+    if sound.rise:
+        wanted = "effects"
+    near = {"atmosphere": ("atmosphere", "chords"), "leads": ("leads", "voices"), "voices": ("voices", "leads")}
+    families = near.get(wanted, (wanted,))
+    return [p for f in families for p in patterns().values() if p.family == f]
+
+
+def default_for(sound_key: str, family: str = "") -> LibraryPattern | None:
+    """The pattern that a new layer with this sound starts from."""
+    choices = for_sound(sound_key, family)
+    sound = BY_KEY[sound_key]
+    wanted = (
+        f"{DEFAULT_GROOVE}: {sound.drum}"
+        if sound.is_drum
+        else DEFAULT.get("effects" if sound.rise else family or sound.family)
+    )
+    return next((p for p in choices if p.name == wanted), choices[0] if choices else None)

@@ -1,0 +1,175 @@
+"""Sound for the rest of the program: chunks to play, measurements that arrive later, whole songs and stems."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from threading import Lock
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.energy.explain import Agreement, agreement
+from escalera.core.energy.felt import felt_bars
+from escalera.core.energy.stats import INDEX
+from escalera.core.energy.terms import compute_terms, to_energy
+from escalera.core.song.document import Song
+from escalera.core.song.timeline import Span, Timeline, timeline
+from escalera.meters.loudness import Loudness, loudness, true_peak_dbtp
+from escalera.meters.spans import SpanMeters, band_levels_db
+from escalera.sound.measured import measure_section
+from escalera.sound.mix import Renderer
+from escalera.sound.schedule import RATE_HZ
+
+Values = NDArray[np.float64]
+
+
+@dataclass(frozen=True, eq=False)
+class Chunk:
+    """One section as the player asks for it."""
+
+    section_id: int
+    key: str
+    start: int
+    samples: int
+
+
+@dataclass(frozen=True, eq=False)
+class MeasuredSection:
+    """Measured energy and figures of one section; arrays are per notated bar."""
+
+    span: Span
+    value: float
+    bars: Values
+    lufs: Values
+    bands_db: Values
+    onsets_per_s: Values
+    centroid_hz: Values
+    width: Values
+    correlation: Values
+    section_lufs: float
+
+
+@dataclass(frozen=True, eq=False)
+class MeasuredSong:
+    sections: tuple[MeasuredSection, ...]
+    loudness: Loudness
+    true_peak_dbtp: float
+    agreement: Agreement
+
+    def of(self, section_id: int) -> MeasuredSection:
+        return next(s for s in self.sections if s.span.section.id == section_id)
+
+
+class Rendering:
+    def __init__(self, cache_mb: int):
+        self.renderer = Renderer(cache_mb)
+        self._jobs: dict[str, Future[MeasuredSong]] = {}
+        self._newest: dict[int, str] = {}
+        self._lock = Lock()
+        self._pool = ThreadPoolExecutor(1, thread_name_prefix="measure")
+
+    # playing ---------------------------------------------------------------------------------------------------
+
+    def chunks(self, song: Song) -> list[Chunk]:
+        """What to play, section by section; nothing is rendered yet."""
+        line = timeline(song)
+        starts, keys = line.samples(RATE_HZ), self.renderer.chunk_keys(song, line)
+        return [Chunk(span.section.id, key, a, b - a) for span, key, a, b in zip(line.spans, keys, starts, starts[1:])]
+
+    def chunk_wav(self, song: Song, index: int) -> bytes:
+        """One section as a 16-bit WAV; the last one carries the song's tail."""
+        return wav_bytes(self.renderer.chunk(song, timeline(song), index))
+
+    # measuring -------------------------------------------------------------------------------------------------
+
+    def measure(self, song: Song, progress: Callable[[float], None] | None = None) -> MeasuredSong:
+        """Render what is not cached, and measure it."""
+        line = timeline(song)
+        keys = self.renderer.chunk_keys(song, line)
+        with ThreadPoolExecutor(2) as pool:
+            mixed = list(pool.map(lambda span: self.renderer.section_mix(song, span), line.spans))
+            meters = list(pool.map(lambda i: measure_section(self.renderer, song, line, i, keys[i]), range(len(keys))))
+            chunks = list(pool.map(lambda i: self.renderer.chunk(song, line, i, keys[i]), range(len(keys))))
+        if progress:
+            progress(0.8)
+        audio = np.concatenate(chunks, axis=1) if mixed else np.zeros((2, 0), np.float32)
+        sections = tuple(measured_section(song, span, m) for span, m in zip(line.spans, meters))
+        found = agreement(song.sections, [s.value for s in sections])
+        return MeasuredSong(sections, loudness(audio, RATE_HZ), true_peak_dbtp(audio), found)
+
+    def _song_key(self, song: Song) -> str:
+        line = timeline(song)
+        keys = self.renderer.chunk_keys(song, line)
+        targets = [(s.id, s.target, s.bars) for s in song.sections]
+        return repr((keys, song.school, song.scale, targets))
+
+    def measured_later(self, song_id: int, song: Song) -> MeasuredSong | None:
+        """The measurement if it is there; else start it and return None. Only the newest state of a song is measured."""
+        key = self._song_key(song)
+        with self._lock:
+            self._newest[song_id] = key
+            job = self._jobs.get(key)
+            if job is None:
+                while len(self._jobs) > 24:
+                    self._jobs.pop(next(iter(self._jobs)))
+                self._jobs[key] = self._pool.submit(self._if_newest, song_id, key, song)
+                return None
+        if not job.done():
+            return None
+        if job.cancelled() or job.exception() is not None:
+            with self._lock:
+                self._jobs.pop(key, None)
+            error = None if job.cancelled() else job.exception()
+            if error is not None and not isinstance(error, _Outdated):
+                raise error
+            return None
+        return job.result()
+
+    def _if_newest(self, song_id: int, key: str, song: Song) -> MeasuredSong:
+        if self._newest.get(song_id) != key:
+            raise _Outdated
+        return self.measure(song)
+
+    def close(self) -> None:
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+
+class _Outdated(Exception):
+    """A newer state is wanted; this one need not be measured."""
+
+
+def measured_section(song: Song, span: Span, meters: SpanMeters) -> MeasuredSection:
+    """Energy and figures of a section from the meters of its felt bars."""
+    felt = felt_bars(span)
+    energy = to_energy(compute_terms(meters.stats), song)
+    energy = np.where(meters.stats[:, :6].sum(axis=1) > 1e-9, energy, 0.0)
+    per_bar = felt.over(np.array([span.seconds_at(t) for t in span.bar_ticks]))
+    power, whole = 10.0 ** (meters.lufs / 10.0), felt.lengths_s / felt.lengths_s.sum()
+    side = meters.stats[:, INDEX["side"]] / np.maximum(meters.stats[:, INDEX["above_150"]], 1e-14)
+    with np.errstate(divide="ignore"):
+        return MeasuredSection(
+            span, float(energy @ whole), per_bar @ energy, 10 * np.log10(per_bar @ power),
+            band_levels_db(per_bar @ meters.stats), per_bar @ (meters.stats[:, INDEX["hits"]] + meters.stats[:, INDEX["onsets"]]),
+            per_bar @ meters.centroid_hz, per_bar @ side, per_bar @ meters.correlation, float(10 * np.log10(power @ whole)),
+        )  # fmt: skip
+
+
+def wav_bytes(audio: NDArray[np.float32]) -> bytes:
+    """A 16-bit WAV file of (2, n) samples, without soundfile's overhead."""
+    import wave
+
+    target = io.BytesIO()
+    with wave.open(target, "wb") as out:
+        out.setnchannels(2)
+        out.setsampwidth(2)
+        out.setframerate(RATE_HZ)
+        out.writeframes(
+            np.ascontiguousarray(np.clip(np.rint(audio * 32767.0), -32768, 32767).astype("<i2").T).tobytes()
+        )
+    return target.getvalue()
+
+
+__all__ = ["Chunk", "MeasuredSection", "MeasuredSong", "Rendering", "Timeline", "wav_bytes"]

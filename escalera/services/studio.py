@@ -1,0 +1,154 @@
+"""The studio: what a user can do with songs. Joins the store, the core and the sound; knows no web and no terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from escalera.core.energy.explain import fitted_scale
+from escalera.core.energy.model import arranged
+from escalera.core.song.codec import Plain, key_text
+from escalera.core.song.document import Song
+from escalera.core.song.edits import Edit
+from escalera.core.song.edits.whole import SetScale
+from escalera.core.song.timeline import timeline
+from escalera.errors import EditError, InputError
+from escalera.services.rendering import Rendering
+from escalera.settings import data_folder, number
+from escalera.store.database import Database
+from escalera.store.repository import Card, Entry, Head, Repository
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What an edit led to: the new head, and the line that says what was done."""
+
+    head: Head
+    summary: str
+
+
+class Studio:
+    """One per process. `folder` holds the database; it is created or migrated here."""
+
+    def __init__(self, folder: Path | None = None, max_pages: int | None = None, cache_mb: int | None = None):
+        self.folder = folder or data_folder()
+        self.database = Database(self.folder / "escalera.db", number("max_pages") if max_pages is None else max_pages)
+        self.repository = Repository()
+        self.rendering = Rendering(number("cache_mb") if cache_mb is None else cache_mb)
+
+    # the shelf -------------------------------------------------------------------------------------------------
+
+    def shelf(self, deleted: bool = False) -> list[Card]:
+        with self.database.read() as session:
+            return self.repository.cards(session, deleted)
+
+    def bin_count(self) -> int:
+        with self.database.read() as session:
+            return self.repository.count_deleted(session)
+
+    def add_song(self, song: Song, summary: str) -> int:
+        """Keep a new song; returns its id."""
+        with self.database.write() as session:
+            return self.repository.create(session, song, summary, picture_of(song))
+
+    def set_deleted(self, song_id: int, deleted: bool) -> None:
+        """Put a song into the bin, or take it out again."""
+        with self.database.write() as session:
+            self.repository.set_deleted(session, song_id, deleted)
+
+    def erase(self, song_id: int) -> None:
+        """Remove a song from the bin for good."""
+        with self.database.write() as session:
+            self.repository.erase(session, song_id)
+
+    # one song --------------------------------------------------------------------------------------------------
+
+    def head(self, song_id: int) -> Head:
+        with self.database.read() as session:
+            return self.repository.head(session, song_id)
+
+    def state(self, song_id: int, revision_id: int) -> Song:
+        with self.database.read() as session:
+            return self.repository.at(session, song_id, revision_id)
+
+    def history(self, song_id: int) -> list[Entry]:
+        with self.database.read() as session:
+            return self.repository.history(session, song_id)
+
+    def edit(self, song_id: int, base_id: int, edits: Edit | Sequence[Edit]) -> Outcome:
+        """Apply one edit, or several as one step, to the state `base_id`.
+
+        Raises
+        ------
+        StaleRevision
+            When `base_id` is not the current state; nothing is changed.
+        EditError
+            When an edit does not apply; nothing is changed.
+        """
+        steps = list(edits) if isinstance(edits, Sequence) else [edits]
+        song = before = self.state(song_id, base_id)
+        summaries = []
+        for step in steps:
+            summaries.append(step.summary(song))
+            song = step.apply(song)
+        summary = "; ".join(summaries[:3]) + (f"; and {len(summaries) - 3} more" if len(summaries) > 3 else "")
+        return Outcome(self._append(song_id, base_id, before, song, summary), summary)
+
+    def _append(self, song_id: int, base_id: int, before: Song, song: Song, summary: str) -> Head:
+        with self.database.write() as session:
+            head = self.repository.head(session, song_id)
+            if head.revision_id == base_id and song == before:
+                return head
+            revision = self.repository.append(session, song_id, base_id, song, summary, picture_of(song))
+        self.repository.remember(revision, song)
+        return Head(song_id, revision, True, False, song)
+
+    def undo(self, song_id: int) -> Head:
+        return self._step(song_id, False)
+
+    def redo(self, song_id: int) -> Head:
+        return self._step(song_id, True)
+
+    def _step(self, song_id: int, forward: bool) -> Head:
+        with self.database.write() as session:
+            head = self.repository.step(session, song_id, forward)
+            if head is None:
+                raise EditError(f"There is nothing to {'redo' if forward else 'undo'}. The song stays as it is.")
+            self.repository.touch(session, song_id, head.song, picture_of(head.song))
+        return self.head(song_id)
+
+    def restore(self, song_id: int, base_id: int, revision_id: int) -> Outcome:
+        """Bring an earlier state back as a new step."""
+        song, current = self.state(song_id, revision_id), self.state(song_id, base_id)
+        song = replace(song, next_id=max(song.next_id, current.next_id))
+        summary = f"Back to state {revision_id}"
+        return Outcome(self._append(song_id, base_id, current, song, summary), summary)
+
+    def fit_scale(self, song_id: int, base_id: int) -> Outcome:
+        """Re-set the song's energy scale so that its lowest and highest sections meet their targets."""
+        gain, offset = fitted_scale(arranged(self.state(song_id, base_id)))
+        return self.edit(song_id, base_id, SetScale(gain, offset))
+
+    def backup(self, target: Path) -> None:
+        """Copy the database to a file. Raises InputError when the place cannot be used."""
+        if target.exists() and target.resolve() == self.database.path.resolve():
+            raise InputError(f"{target.name} is the database itself. Choose another file for the backup.")
+        if not target.parent.is_dir():
+            raise InputError(f"The folder of {target.name} does not exist. Create it first.")
+        self.database.backup(target)
+
+    def close(self) -> None:
+        self.rendering.close()
+        self.database.close()
+
+
+def picture_of(song: Song) -> Plain:
+    """What the shelf shows of a song: figures and a small stair."""
+    energy, line = arranged(song), timeline(song)
+    steps = [
+        {"bars": s.bars, "start": s.target.start, "end": s.target.end, "arranged": round(e.value, 2), "name": s.name}
+        for s, e in zip(song.sections, energy.sections)
+    ]
+    return {"tempo_bpm": song.tempo_bpm, "metre": str(song.metre), "key": key_text(song.key), "bars": song.bars,
+            "seconds": round(line.seconds, 2), "layers": len(song.layers), "steps": steps}  # fmt: skip

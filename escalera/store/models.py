@@ -1,0 +1,53 @@
+"""Tables. A revision is a small structure document; patterns are stored once by content hash."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from sqlalchemy import DateTime, ForeignKey, LargeBinary, String, Text
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+def now() -> datetime:
+    return datetime.now(UTC).replace(tzinfo=None)
+
+
+class Base(DeclarativeBase):
+    pass
+
+
+class SongRow(Base):
+    __tablename__ = "songs"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    title: Mapped[str] = mapped_column(String(200))
+    created_at: Mapped[datetime] = mapped_column(DateTime, default=now)
+    touched_at: Mapped[datetime] = mapped_column(DateTime, default=now)
+    deleted_at: Mapped[datetime | None] = mapped_column(DateTime, default=None)
+    card: Mapped[str] = mapped_column(Text, default="{}")
+
+
+class VersionRow(Base):
+    """A named line of revisions. `head_id` is the current state, `tip_id` the furthest one that redo can reach."""
+
+    __tablename__ = "versions"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    song_id: Mapped[int] = mapped_column(ForeignKey("songs.id", ondelete="CASCADE"), index=True)
+    name: Mapped[str] = mapped_column(String(100), default="main")
+    head_id: Mapped[int | None] = mapped_column(default=None)
+    tip_id: Mapped[int | None] = mapped_column(default=None)
+
+
+class RevisionRow(Base):
+    __tablename__ = "revisions"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    song_id: Mapped[int] = mapped_column(ForeignKey("songs.id", ondelete="CASCADE"), index=True)
+    parent_id: Mapped[int | None] = mapped_column(ForeignKey("revisions.id"), default=None)
+    summary: Mapped[str] = mapped_column(String(300))
+    created_at: Mapped[datetime] = mapped_column(DateTime, default=now)
+    document: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class PatternRow(Base):
+    __tablename__ = "patterns"
+    hash: Mapped[str] = mapped_column(String(40), primary_key=True)
+    data: Mapped[bytes] = mapped_column(LargeBinary)

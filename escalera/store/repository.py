@@ -1,0 +1,206 @@
+"""Songs in the database: reading and writing revisions. Knows documents and patterns, no rules of the job."""
+
+from __future__ import annotations
+
+import json
+import zlib
+from collections import OrderedDict
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from threading import Lock
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from escalera.core.rhythm.pattern import Pattern
+from escalera.core.song.codec import Plain, from_plain, to_plain
+from escalera.core.song.document import Song
+from escalera.errors import NotFound, StaleRevision
+from escalera.store.models import PatternRow, RevisionRow, SongRow, VersionRow, now
+
+CACHED_DOCUMENTS = 64
+
+
+@dataclass(frozen=True, slots=True)
+class Head:
+    """Where a song stands: its current revision, and whether there is something to undo and redo."""
+
+    song_id: int
+    revision_id: int
+    can_undo: bool
+    can_redo: bool
+    song: Song
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One line of a song's history."""
+
+    revision_id: int
+    parent_id: int | None
+    summary: str
+    created_at: datetime
+    state: str  # 'done', 'now', 'undone'
+
+
+@dataclass(frozen=True, slots=True)
+class Card:
+    """A song as the shelf shows it."""
+
+    id: int
+    title: str
+    touched_at: datetime
+    picture: dict  # type: ignore[type-arg]
+
+
+class Repository:
+    """Reads and writes inside the session it is given; parsed documents are cached by revision."""
+
+    def __init__(self) -> None:
+        self._documents: OrderedDict[int, Song] = OrderedDict()
+        self._lock = Lock()
+
+    # songs -----------------------------------------------------------------------------------------------------
+
+    def create(self, session: Session, song: Song, summary: str, picture: Plain) -> int:
+        row = SongRow(title=song.title, card=json.dumps(picture))
+        session.add(row)
+        session.flush()
+        version = VersionRow(song_id=row.id, name="main")
+        session.add(version)
+        revision = self._write(session, row.id, None, song, summary, ())
+        version.head_id = version.tip_id = revision
+        return row.id
+
+    def cards(self, session: Session, deleted: bool = False) -> list[Card]:
+        where = SongRow.deleted_at.is_not(None) if deleted else SongRow.deleted_at.is_(None)
+        rows = session.scalars(select(SongRow).where(where).order_by(SongRow.touched_at.desc(), SongRow.id.desc()))
+        return [Card(r.id, r.title, r.touched_at, json.loads(r.card)) for r in rows]
+
+    def count_deleted(self, session: Session) -> int:
+        return session.scalar(select(func.count()).select_from(SongRow).where(SongRow.deleted_at.is_not(None))) or 0
+
+    def set_deleted(self, session: Session, song_id: int, deleted: bool) -> None:
+        self._song_row(session, song_id, any_state=True).deleted_at = now() if deleted else None
+
+    def erase(self, session: Session, song_id: int) -> None:
+        session.delete(self._song_row(session, song_id, any_state=True))
+
+    # states ----------------------------------------------------------------------------------------------------
+
+    def head(self, session: Session, song_id: int) -> Head:
+        version = self._version(session, song_id)
+        revision = self._revision(session, version.head_id or 0)
+        song = self._parsed(session, revision)
+        return Head(song_id, revision.id, revision.parent_id is not None, version.tip_id != version.head_id, song)
+
+    def at(self, session: Session, song_id: int, revision_id: int) -> Song:
+        revision = session.get(RevisionRow, revision_id)
+        if revision is None or revision.song_id != song_id:
+            raise NotFound(f"Song {song_id} has no state {revision_id}. Open the song again.")
+        return self._parsed(session, revision)
+
+    def append(self, session: Session, song_id: int, base_id: int, song: Song, summary: str, picture: Plain) -> int:
+        """Write a state after `base_id`, which must be the current one. Raises StaleRevision."""
+        version = self._version(session, song_id)
+        if version.head_id != base_id:
+            raise StaleRevision("This song was changed in the meantime, perhaps in another window. Its newer state is shown; "
+                                "your last change was not made, so make it again if you still want it.")  # fmt: skip
+        known = {entry.pattern.content_hash for entry in self.at(session, song_id, base_id).patterns}
+        revision = self._write(session, song_id, base_id, song, summary, known)
+        version.head_id = version.tip_id = revision
+        self._touch(session, song_id, song, picture)
+        return revision
+
+    def step(self, session: Session, song_id: int, forward: bool) -> Head | None:
+        """Move the head to its parent, or back toward the tip. None when there is nothing there."""
+        version = self._version(session, song_id)
+        if not forward:
+            target = self._revision(session, version.head_id or 0).parent_id
+        else:
+            target = next((r.id for r in self._line(session, version.tip_id) if r.parent_id == version.head_id), None)
+        if target is None or (forward and version.head_id == version.tip_id):
+            return None
+        version.head_id = target
+        session.flush()
+        return self.head(session, song_id)
+
+    def touch(self, session: Session, song_id: int, song: Song, picture: Plain) -> None:
+        self._touch(session, song_id, song, picture)
+
+    def history(self, session: Session, song_id: int, limit: int = 200) -> list[Entry]:
+        """The line from the tip back to the beginning, newest first."""
+        version = self._version(session, song_id)
+        entries, state = [], "undone"
+        for row in self._line(session, version.tip_id, limit):
+            if row.id == version.head_id:
+                state = "now"
+            entries.append(Entry(row.id, row.parent_id, row.summary, row.created_at, state))
+            if state == "now":
+                state = "done"
+        return entries
+
+    # inside ----------------------------------------------------------------------------------------------------
+
+    def _line(self, session: Session, tip_id: int | None, limit: int = 10_000) -> Iterable[RevisionRow]:
+        """Revisions from a tip back along their parents, in one query, documents left out."""
+        columns = (RevisionRow.id, RevisionRow.parent_id, RevisionRow.summary, RevisionRow.created_at)
+        first = select(*columns).where(RevisionRow.id == tip_id).cte("line", recursive=True)
+        line = first.union_all(select(*columns).join(first, RevisionRow.id == first.c.parent_id))
+        return session.execute(select(line).order_by(line.c.id.desc()).limit(limit)).all()  # type: ignore[return-value]
+
+    def _song_row(self, session: Session, song_id: int, any_state: bool = False) -> SongRow:
+        row = session.get(SongRow, song_id)
+        if row is None or (row.deleted_at is not None and not any_state):
+            where = (
+                " It lies in the bin; restore it there." if row is not None else " The shelf lists the songs there are."
+            )
+            raise NotFound(f"There is no song {song_id} on the shelf.{where}")
+        return row
+
+    def _version(self, session: Session, song_id: int) -> VersionRow:
+        self._song_row(session, song_id)
+        return session.scalars(select(VersionRow).where(VersionRow.song_id == song_id).order_by(VersionRow.id)).first()  # type: ignore[return-value]
+
+    def _revision(self, session: Session, revision_id: int) -> RevisionRow:
+        row = session.get(RevisionRow, revision_id)
+        if row is None:
+            raise NotFound(f"State {revision_id} is missing from the database. Restore a backup.")
+        return row
+
+    def _touch(self, session: Session, song_id: int, song: Song, picture: Plain) -> None:
+        row = self._song_row(session, song_id)
+        row.title, row.touched_at, row.card = song.title, now(), json.dumps(picture)
+
+    def _write(
+        self, session: Session, song_id: int, parent_id: int | None, song: Song, summary: str, known: Iterable[str]
+    ) -> int:
+        fresh = {e.pattern.content_hash: e.pattern for e in song.patterns if e.pattern.content_hash not in set(known)}
+        if fresh:
+            there = set(session.scalars(select(PatternRow.hash).where(PatternRow.hash.in_(fresh))))
+            session.add_all(PatternRow(hash=h, data=p.to_bytes()) for h, p in fresh.items() if h not in there)
+        document = zlib.compress(json.dumps(to_plain(song), separators=(",", ":")).encode(), 1)
+        row = RevisionRow(song_id=song_id, parent_id=parent_id, summary=summary[:300], document=document)
+        session.add(row)
+        session.flush()
+        return row.id
+
+    def _parsed(self, session: Session, revision: RevisionRow) -> Song:
+        with self._lock:
+            if revision.id in self._documents:
+                self._documents.move_to_end(revision.id)
+                return self._documents[revision.id]
+        plain = json.loads(zlib.decompress(revision.document))
+        hashes = {p["hash"] for p in plain["patterns"]}
+        blobs = {r.hash: r.data for r in session.scalars(select(PatternRow).where(PatternRow.hash.in_(hashes)))}
+        song = from_plain(plain, lambda p: Pattern.from_bytes(blobs[p["hash"]]))
+        self.remember(revision.id, song)
+        return song
+
+    def remember(self, revision_id: int, song: Song) -> None:
+        """Keep a parsed document; call it for a new state only when its transaction has ended well."""
+        with self._lock:
+            self._documents[revision_id] = song
+            while len(self._documents) > CACHED_DOCUMENTS:
+                self._documents.popitem(last=False)

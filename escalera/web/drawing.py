@@ -1,0 +1,200 @@
+"""Geometry of the stair: numbers for the templates. x in per cent of the song's bars, y in pixels."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from escalera.core.energy.explain import Agreement
+from escalera.core.energy.joins import DEVICES, join_devices
+from escalera.core.energy.model import SectionEnergy, SongEnergy
+from escalera.core.song.document import Song
+from escalera.services.rendering import MeasuredSong
+
+TOP, FLOOR = 34.0, 258.0  # pixels of energy 10 and 0
+UNIT = (FLOOR - TOP) / 10.0
+HEIGHT = 292
+STACK = ("low end", "drums", "chords", "leads", "voices", "atmosphere", "effects")
+ASSUMED_WIDTH = 800.0  # pixels, only for keeping names apart
+SMALLEST_SHARE = 0.03
+
+
+def y_of(energy: float) -> float:
+    """Pixel of an energy; values above 10.6 are drawn at the edge."""
+    return round(FLOOR - min(max(energy, 0.0), 10.6) * UNIT, 1)
+
+
+@dataclass(frozen=True, slots=True)
+class Rect:
+    y: float
+    height: float
+    family: str
+    title: str
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One section of the stair as drawn."""
+
+    section_id: int
+    name: str
+    label: str
+    label_y: float
+    x: float
+    width: float
+    first_bar: int
+    bars: int
+    role: str
+    tread: tuple[float, float]
+    target: tuple[float, float]
+    rects: tuple[Rect, ...]
+    top: float
+    missing: str
+    too_much: str
+    hatch: tuple[float, float]
+    value: float
+    measured: float | None
+    tension: tuple[tuple[float, float], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Medallion:
+    x: float
+    sign: str
+    title: str
+    as_meant: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Stair:
+    steps: tuple[Step, ...]
+    medallions: tuple[Medallion, ...]
+    rungs: tuple[tuple[int, float], ...]
+    line: str
+    tension: str
+    bars: int
+
+
+def draw_stair(song: Song, energy: SongEnergy, measured: MeasuredSong | None, found: Agreement) -> Stair:
+    """The whole stair of a song."""
+    total, bar, steps, line, pull = max(1, song.bars), 0, [], [], []
+    for section in energy.sections:
+        count = section.span.section.bars
+        x, width = 100.0 * bar / total, 100.0 * count / total
+        own = measured.of(section.span.section.id) if measured else None
+        steps.append(_step(song, section, x, width, own.value if own else None))
+        if own:
+            line += [f"{1000 * (bar + i + 0.5) / total:.1f},{y_of(float(v))}" for i, v in enumerate(own.bars)]
+        pull += [
+            f"{1000 * (bar + i + 0.5) / total:.1f},{FLOOR - 46 * float(v):.1f}" for i, v in enumerate(section.tension)
+        ]
+        bar += count
+    rungs = tuple((value, y_of(value)) for value in range(0, 11, 2))
+    return Stair(_spread(steps), _medallions(song, energy, found), rungs, " ".join(line), " ".join(pull), total)
+
+
+def _step(song: Song, energy: SectionEnergy, x: float, width: float, measured: float | None) -> Step:
+    section, value = energy.span.section, energy.value
+    start, end = y_of(section.target.start), y_of(section.target.end)
+    top = y_of(value)
+    missing, too_much, hatch = _gaps(start, end, top)
+    return Step(
+        section.id, section.name, _shortened(section.name, width), min(start, end) - 9.0, round(x, 3), round(width, 3),
+        energy.span.first_bar, section.bars, section.role, (start, end), (section.target.start, section.target.end),
+        _rects(song, energy, top), top, missing, too_much, hatch, value, measured,
+        tuple((round(x + width * (i + 0.5) / section.bars, 2), float(v)) for i, v in enumerate(energy.tension)),
+    )  # fmt: skip
+
+
+def _shortened(name: str, width: float) -> str:
+    fits = max(3, int(width * ASSUMED_WIDTH / 100.0 / 7.0) + 3)
+    return name if len(name) <= fits else name[: fits - 1] + "…"
+
+
+def _rects(song: Song, energy: SectionEnergy, top: float) -> tuple[Rect, ...]:
+    """Shares stacked from the floor up by family; what is too small to draw or negative gives its height to the rest."""
+    shares = [(layer, energy.shares[layer.id]) for layer in energy.layers if energy.shares[layer.id] > SMALLEST_SHARE]
+    shares.sort(key=lambda row: STACK.index(row[0].family))
+    total, y, rects = sum(share for _, share in shares), FLOOR, []
+    for layer, share in shares:
+        height = (FLOOR - top) * share / total
+        y -= height
+        rects.append(
+            Rect(
+                round(y, 2),
+                round(height, 2),
+                layer.family.replace(" ", "-"),
+                f"{layer.name}: {share:.1f} of {energy.value:.1f}",
+            )
+        )
+    return tuple(rects)
+
+
+def _gaps(start: float, end: float, top: float) -> tuple[str, str, tuple[float, float]]:
+    """Polygons in shares of the box from the highest to the lowest of tread and tiles: missing above, too much below.
+
+    Returns two strings of points for clip paths (empty where there is nothing) and the box's y and height.
+    """
+    low, high = min(start, end, top), max(start, end, top)
+    height = high - low
+    if height < 1.5:
+        return "", "", (low, 0.0)
+
+    def share(y: float) -> float:
+        return round((y - low) / height, 4)
+
+    a, b, t = share(start), share(end), share(top)
+    if max(a, b) <= t:
+        return f"0,{a} 1,{b} 1,{t} 0,{t}", "", (low, height)
+    if min(a, b) >= t:
+        return "", f"0,{t} 1,{t} 1,{b} 0,{a}", (low, height)
+    cross = round((t - a) / (b - a), 4)
+    left, right = f"0,{a} {cross},{t} 0,{t}", f"{cross},{t} 1,{b} 1,{t}"
+    return (left, right, (low, height)) if a < t else (right, left, (low, height))
+
+
+def _spread(steps: Sequence[Step]) -> tuple[Step, ...]:
+    """Lift a name that would run into the one before it."""
+    from dataclasses import replace
+
+    placed: list[Step] = []
+    edge, last_y = -100.0, 0.0
+    for step in steps:
+        half = len(step.label) * 3.9
+        centre = (step.x + step.width / 2) / 100.0 * ASSUMED_WIDTH
+        y = step.label_y
+        if centre - half < edge and abs(y - last_y) < 15.0:
+            y = last_y - 15.0 if y <= last_y else last_y + 15.0
+            y = max(12.0, min(y, step.label_y))
+        placed.append(replace(step, label_y=round(max(12.0, y), 1)))
+        edge, last_y = centre + half + 4.0, y
+    return tuple(placed)
+
+
+def _medallions(song: Song, energy: SongEnergy, found: Agreement) -> tuple[Medallion, ...]:
+    total, bar, signs = max(1, song.bars), 0, []
+    for left, right, as_meant in zip(energy.line.spans, energy.line.spans[1:], found.as_meant):
+        bar += left.section.bars
+        devices = join_devices(song, left, right)
+        said = ", ".join(DEVICES[name][0] for name in devices)
+        moved = "moves as meant" if as_meant else "does not move as meant"
+        title = f"{left.section.name} to {right.section.name}: {said}; {moved}"
+        signs.append(Medallion(round(100.0 * bar / total, 3), DEVICES[devices[0]][1], title, as_meant))
+    return tuple(signs)
+
+
+def small_stair(picture: dict) -> list[tuple[float, float, float, float]]:  # type: ignore[type-arg]
+    """Steps of a shelf card: x, width (per cent), y of arranged energy and of the target, 0..40 pixels."""
+    total, x, steps = max(1, picture.get("bars", 1)), 0.0, []
+    for step in picture.get("steps", ()):
+        width = 100.0 * step["bars"] / total
+        steps.append(
+            (
+                round(x, 2),
+                round(width, 2),
+                40 - 3.8 * min(step["arranged"], 10.4),
+                40 - 1.9 * (step["start"] + step["end"]),
+            )
+        )
+        x += width
+    return steps

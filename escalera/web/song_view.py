@@ -1,0 +1,208 @@
+"""What the pages of one song show, from one place: the page and every fragment are made from the same context."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+from flask import current_app
+
+from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, agreement, explain, layer_changes
+from escalera.core.energy.joins import DEVICES, join_devices
+from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
+from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
+from escalera.core.song.chordline import write_chordline
+from escalera.core.song.document import ROLES, Layer, Section, Song
+from escalera.core.song.readings import Tile, tiles, where
+from escalera.core.song.timeline import Span
+from escalera.services import library
+from escalera.services.rendering import MeasuredSong
+from escalera.services.studio import Studio
+from escalera.store.repository import Head
+from escalera.web.drawing import Stair, draw_stair
+
+
+def studio() -> Studio:
+    return current_app.extensions["studio"]
+
+
+@dataclass(frozen=True)
+class Selection:
+    """What the inspector is about: a section, a layer, a tile, or the song."""
+
+    what: str
+    section_id: int = 0
+    layer_id: int = 0
+    phrase: int = 0
+    against_id: int = 0
+
+    @property
+    def text(self) -> str:
+        return f"{self.what}:{self.section_id}:{self.layer_id}:{self.phrase}:{self.against_id}"
+
+
+def read_selection(text: str, song: Song) -> Selection:
+    """A selection that exists in the song; the first section when the text names nothing that does."""
+    parts = (text or "").split(":")
+    numbers = [int(p) if p.isdecimal() else 0 for p in (parts[1:] + ["0"] * 4)[:4]]
+    chosen = Selection(parts[0], *numbers)
+    section_there, layer_there = chosen.section_id in song.section_by_id, chosen.layer_id in song.layer_by_id
+    if chosen.what == "song":
+        return chosen
+    if chosen.what == "layer" and layer_there:
+        return chosen
+    if (
+        chosen.what == "tile"
+        and layer_there
+        and section_there
+        and chosen.phrase < len(song.section_by_id[chosen.section_id].phrases)
+    ):
+        return chosen
+    if chosen.what in ("section", "tile") and section_there:
+        return Selection("section", chosen.section_id, against_id=chosen.against_id)
+    return Selection("section", song.sections[0].id) if song.sections else Selection("song")
+
+
+@dataclass(frozen=True)
+class WallRow:
+    layer: Layer
+    tiles: list[Tile]
+
+
+class SongView:
+    """All that templates ask of a song in one state."""
+
+    def __init__(self, head: Head, selection: Selection, measured: MeasuredSong | None):
+        self.head, self.selection, self.measured = head, selection, measured
+        self.song: Song = head.song
+        self.energy: SongEnergy = arranged(head.song)
+
+    @cached_property
+    def agreement(self) -> Agreement:
+        return agreement(self.song.sections, [s.value for s in self.energy.sections])
+
+    @property
+    def stair(self) -> Stair:
+        return draw_stair(self.song, self.energy, self.measured, self.agreement)
+
+    @property
+    def wall(self) -> list[WallRow]:
+        spans = self.energy.line.spans
+        return [
+            WallRow(layer, [t for span in spans for t in tiles(self.song, span, layer)]) for layer in self.song.layers
+        ]
+
+    @property
+    def seconds(self) -> float:
+        return self.energy.line.seconds
+
+    def manifest(self) -> str:
+        """What the player needs, as JSON: where every section's sound lies and when its bars start."""
+        chunks = studio().rendering.chunks(self.song)
+        rows = [
+            {"id": c.section_id, "name": span.section.name, "key": c.key, "start": c.start, "samples": c.samples,
+             "bar": span.first_bar, "bars": [round(span.seconds_at(t), 5) for t in span.bar_ticks],
+             "beats": [m.beats for m in span.bar_metres]}
+            for c, span in zip(chunks, self.energy.line.spans)
+        ]  # fmt: skip
+        levels = (
+            [round(float(v), 1) if v > -90 else None for s in self.measured.sections for v in s.lufs]
+            if self.measured
+            else []
+        )
+        return json.dumps(
+            {"song": self.head.song_id, "revision": self.head.revision_id, "sections": rows, "lufs": levels}
+        )
+
+    # the inspector -----------------------------------------------------------------------------------------------
+
+    @property
+    def section(self) -> Section | None:
+        return self.song.section_by_id.get(self.selection.section_id)
+
+    @property
+    def layer(self) -> Layer | None:
+        return self.song.layer_by_id.get(self.selection.layer_id)
+
+    @property
+    def span(self) -> Span:
+        return self.energy.line.span_of(self.selection.section_id)
+
+    @property
+    def section_energy(self) -> SectionEnergy:
+        return self.energy.of(self.selection.section_id)
+
+    @property
+    def against(self) -> SectionEnergy | None:
+        """The section to compare with: the chosen one, else the one before (the one after the first)."""
+        if len(self.song.sections) < 2:
+            return None
+        if (
+            self.selection.against_id in self.song.section_by_id
+            and self.selection.against_id != self.selection.section_id
+        ):
+            return self.energy.of(self.selection.against_id)
+        index = self.song.index_of(self.selection.section_id)
+        return self.energy.sections[index - 1 if index else 1]
+
+    def explanation(self) -> Explanation:
+        return explain(self.section_energy, self.against)
+
+    def where(self) -> str:
+        return where(self.span)
+
+    def changes(self) -> list[Any]:
+        return layer_changes(self.section_energy, self.against) if self.against else []
+
+    def join_before(self) -> tuple[str, bool, float, float] | None:
+        """How the section is entered: devices, whether it moves as meant, wanted and arranged change."""
+        index = self.song.index_of(self.selection.section_id)
+        if index == 0:
+            return None
+        left, right = self.energy.sections[index - 1], self.energy.sections[index]
+        devices = join_devices(self.song, left.span, right.span)
+        wanted = right.span.section.target.mean - left.span.section.target.mean
+        return (
+            ", ".join(DEVICES[d][0] for d in devices),
+            self.agreement.as_meant[index - 1],
+            wanted,
+            right.value - left.value,
+        )
+
+    def contributions(self) -> list[tuple[Layer, float, float, bool]]:
+        """Layers of the section with their share, what the section would lose without them, and whether that is heard."""
+        energy = self.section_energy
+        rows = [(x, energy.shares[x.id], energy.without[x.id], energy.without[x.id] > INAUDIBLE) for x in energy.layers]
+        return sorted(rows, key=lambda row: -row[1])
+
+    def measured_section(self):  # type: ignore[no-untyped-def]
+        return self.measured.of(self.selection.section_id) if self.measured else None
+
+    def tile(self) -> Tile:
+        assert self.layer is not None
+        return tiles(self.song, self.span, self.layer)[self.selection.phrase]
+
+    def tile_placements(self) -> list[Any]:
+        low, high = self.span.phrase_ticks()[self.selection.phrase]
+        mine = (p for p in self.span.section.placements if p.layer_id == self.selection.layer_id)
+        return [p for p in mine if p.start_ticks < high and p.end_ticks > low]
+
+    def chordline(self, section: Section | None = None) -> str:
+        owner = section.progression if section else self.song.progression
+        return write_chordline(owner, self.song.metre)
+
+    def patterns_for(self, layer: Layer) -> tuple[list[Any], list[library.LibraryPattern]]:
+        """Patterns of the song and of the library that suit a layer."""
+        own = [p for p in self.song.patterns if p.family == layer.family]
+        return own, library.for_sound(layer.sound_key, layer.family)
+
+
+LISTS = {"roles": ROLES, "families": FAMILIES, "jobs": JOBS, "sounds": SOUNDS}
+
+
+def song_view(head: Head, selected: str = "", measure: bool = True) -> SongView:
+    """The view of a head; starts measuring when the measurement is not there yet."""
+    measured = studio().rendering.measured_later(head.song_id, head.song) if measure else None
+    return SongView(head, read_selection(selected, head.song), measured)

@@ -1,0 +1,178 @@
+// Plays a song section by section: chunks named by content, scheduled to the sample on one clock.
+// An edit swaps what sounds at the next bar; nothing is re-fetched that has not changed.
+const RATE = 44100, AHEAD_S = 1.2, FADE_S = 0.006, START_FADE_S = 0.5;
+
+export class Player {
+  constructor(onTick, onError) {
+    this.onTick = onTick;
+    this.onError = onError;
+    this.buffers = new Map();
+    this.playing = false;
+    this.loop = null;
+    this.at = 0;
+    this.segments = [];
+    this.volumeDb = -12;
+    this.starting = 0;
+  }
+
+  // manifest ------------------------------------------------------------------------------------------------------
+  load(manifest) {
+    const before = this.manifest;
+    this.manifest = manifest;
+    const known = new Set(manifest.sections.map((s) => s.key));
+    for (const key of this.buffers.keys()) if (!known.has(key) && this.buffers.size > 24) this.buffers.delete(key);
+    if (this.playing && before) this.swap();
+  }
+  get end() { const last = this.manifest.sections.at(-1); return last ? (last.start + last.samples) / RATE : 0; }
+  indexAt(seconds) { const s = this.manifest.sections; for (let i = s.length - 1; i > 0; i--) if (seconds >= s[i].start / RATE - 1e-6) return i; return 0; }
+  startOf(index) { return this.manifest.sections[index].start / RATE; }
+  endOf(index) { const s = this.manifest.sections[index]; return (s.start + s.samples) / RATE; }
+
+  place(seconds) {
+    const sections = this.manifest.sections;
+    if (!sections.length) return { bar: 1, beat: 1, share: 0, index: 0, barIndex: 0 };
+    const index = this.indexAt(seconds), s = sections[index], into = seconds - s.start / RATE;
+    let bar = 0;
+    while (bar < s.bars.length - 2 && into >= s.bars[bar + 1] - 1e-6) bar++;
+    const share = Math.min(0.9999, Math.max(0, (into - s.bars[bar]) / (s.bars[bar + 1] - s.bars[bar])));
+    const first = sections[0].bar;
+    return { bar: s.bar + bar, beat: 1 + Math.floor(share * s.beats[bar] + 1e-4), share, index, barIndex: s.bar + bar - first };
+  }
+
+  // sound ---------------------------------------------------------------------------------------------------------
+  context() {
+    if (!this.ctx) {
+      this.ctx = new AudioContext({ sampleRate: RATE, latencyHint: "interactive" });
+      this.gain = this.ctx.createGain();
+      this.analyser = this.ctx.createAnalyser();
+      this.analyser.fftSize = 2048;
+      this.gain.connect(this.analyser).connect(this.ctx.destination);
+    }
+    return this.ctx;
+  }
+  volume(db) {
+    this.volumeDb = db;
+    if (this.playing) this.gain.gain.setTargetAtTime(10 ** (db / 20), this.ctx.currentTime, 0.03);
+  }
+  buffer(index, manifest = this.manifest) {
+    const section = manifest.sections[index];
+    if (!this.buffers.has(section.key)) {
+      const url = `/songs/${manifest.song}/audio/${manifest.revision}/${index}/${section.key}.wav`;
+      const made = fetch(url).then((r) => { if (!r.ok) throw new Error("sound"); return r.arrayBuffer(); }).then((data) => this.context().decodeAudioData(data));
+      made.catch(() => this.buffers.delete(section.key));
+      this.buffers.set(section.key, made);
+    }
+    return this.buffers.get(section.key);
+  }
+
+  async play(from = this.at, loop = this.loop) {
+    this.stop(false);
+    if (!this.manifest.sections.length) return;
+    this.loop = loop;
+    if (from >= this.end - 0.01) from = 0;
+    const ticket = ++this.starting;
+    const ctx = this.context();
+    await ctx.resume();
+    const index = this.indexAt(from);
+    let sound;
+    try { sound = await this.buffer(index); } catch { this.onError("The sound could not be made. Load the page again."); return; }
+    if (ticket !== this.starting) return;
+    this.playing = true;
+    const now = ctx.currentTime + 0.04;
+    this.gain.gain.cancelScheduledValues(now);
+    this.gain.gain.setValueAtTime(0, now);
+    this.gain.gain.linearRampToValueAtTime(10 ** (this.volumeDb / 20), now + START_FADE_S);
+    this.next = { time: now, position: from };
+    this.schedule(index, sound);
+    this.timer = setInterval(() => this.pump(), 120);
+    this.frame();
+  }
+  // One run of one section's chunk from this.next.position on, until the section or the loop ends.
+  schedule(index, sound) {
+    const start = this.startOf(index), from = this.next.position;
+    let until = this.endOf(index);
+    if (this.loop && this.loop.to > from + 0.01) until = Math.min(until, this.loop.to);
+    const last = index === this.manifest.sections.length - 1 && !(this.loop && this.loop.to <= until + 1e-6);
+    const source = this.ctx.createBufferSource(), fade = this.ctx.createGain();
+    source.buffer = sound;
+    source.connect(fade).connect(this.gain);
+    source.start(this.next.time, from - start, last ? undefined : until - from);
+    const segment = { source, fade, index, key: this.manifest.sections[index].key, time: this.next.time, position: from, until };
+    this.segments.push(segment);
+    this.next = { time: this.next.time + until - from, position: this.loop && until >= this.loop.to - 1e-6 ? this.loop.from : until };
+    return segment;
+  }
+  async pump() {
+    if (!this.playing || this.busy) return;
+    const now = this.ctx.currentTime;
+    this.segments = this.segments.filter((s) => s.time + s.until - s.position > now - 1);
+    if (this.next.position >= this.end - 1e-6) {
+      if (now > this.next.time) { this.stop(); this.at = 0; this.onTick(this.at, null); }
+      return;
+    }
+    const index = this.indexAt(this.next.position + 1e-6);
+    if (this.next.time - now > AHEAD_S) { this.buffer(index).catch(() => {}); return; }
+    this.busy = true;
+    try {
+      const key = this.manifest.sections[index].key, sound = await this.buffer(index);
+      if (this.playing && this.manifest.sections[index]?.key === key) {
+        if (this.next.time < this.ctx.currentTime) this.next.time = this.ctx.currentTime + 0.02; // late: wait rather than skip
+        this.schedule(index, sound);
+      }
+    } catch { this.onError("The next section's sound could not be made."); this.stop(); } finally { this.busy = false; }
+  }
+  // After an edit: what is scheduled but has not begun is taken back; what sounds changes over at the next bar.
+  async swap() {
+    const now = this.ctx.currentTime, running = this.segments.find((s) => s.time <= now && now < s.time + s.until - s.position);
+    for (const s of this.segments) if (s !== running && s.time > now) { s.source.stop(); s.gone = true; }
+    this.segments = this.segments.filter((s) => !s.gone);
+    if (!running) return;
+    this.next = { time: running.time + running.until - running.position, position: this.loop && running.until >= this.loop.to - 1e-6 ? this.loop.from : running.until };
+    const position = running.position + now - running.time, index = Math.min(running.index, this.manifest.sections.length - 1);
+    const section = this.manifest.sections[index];
+    if (section.key === running.key) return;
+    let sound;
+    try { sound = await this.buffer(index); } catch { return; }
+    if (!this.playing || this.manifest.sections[index]?.key !== section.key) return;
+    const later = position + this.ctx.currentTime - now + 0.03;
+    const bar = section.bars.map((b) => b + section.start / RATE).find((b) => b >= later) ?? null;
+    if (bar === null || bar >= this.endOf(index) - 0.01) return;
+    const time = running.time + bar - running.position;
+    running.fade.gain.setValueAtTime(1, time - FADE_S);
+    running.fade.gain.linearRampToValueAtTime(0, time);
+    running.source.stop(time + 0.01);
+    running.until = bar;
+    for (const s of this.segments) if (s.time > time) { s.source.stop(); s.gone = true; }
+    this.segments = this.segments.filter((s) => !s.gone);
+    this.next = { time, position: bar };
+    this.schedule(index, sound);
+  }
+  stop(keep = true) {
+    this.starting++;
+    if (keep && this.playing) this.at = this.position();
+    this.playing = false;
+    clearInterval(this.timer);
+    for (const s of this.segments) {
+      try { s.fade.gain.setTargetAtTime(0, this.ctx.currentTime, 0.008); s.source.stop(this.ctx.currentTime + 0.06); } catch { /* it had ended */ }
+    }
+    this.segments = [];
+  }
+  position() {
+    if (!this.playing) return this.at;
+    const now = this.ctx.currentTime;
+    const running = this.segments.find((s) => s.time <= now && now < s.time + s.until - s.position);
+    return running ? running.position + now - running.time : this.at;
+  }
+  level() {
+    if (!this.playing) return 0;
+    const data = this.samples ??= new Float32Array(this.analyser.fftSize);
+    this.analyser.getFloatTimeDomainData(data);
+    return data.reduce((top, x) => Math.max(top, Math.abs(x)), 0);
+  }
+  frame() {
+    if (!this.playing) return;
+    this.at = this.position();
+    this.onTick(this.at, this.level());
+    requestAnimationFrame(() => this.frame());
+  }
+}

@@ -1,0 +1,52 @@
+// Everywhere: theme, help, notices, requests with the page's token, quick keys.
+const token = document.querySelector("meta[name=csrf-token]").content;
+document.addEventListener("htmx:configRequest", (event) => { event.detail.headers["X-CSRFToken"] = token; });
+document.addEventListener("htmx:sendError", () => say("The program does not answer. Check that it is still running; nothing was lost, your last change was not made."));
+
+export function say(message, kind = "error") {
+  const notice = document.getElementById("notice");
+  notice.className = `notice show ${kind}`;
+  notice.setAttribute("role", kind === "error" ? "alert" : "status");
+  const text = document.createElement("p");
+  text.textContent = message;
+  const close = Object.assign(document.createElement("button"), { type: "button", className: "btn-quiet", textContent: "Close" });
+  close.dataset.action = "dismiss";
+  notice.replaceChildren(text, close);
+}
+
+function label() {
+  const evening = document.documentElement.dataset.theme === "evening";
+  for (const button of document.querySelectorAll("[data-action=theme]")) button.textContent = evening ? "Day" : "Evening";
+}
+
+function theme() {
+  const next = document.documentElement.dataset.theme === "evening" ? "day" : "evening";
+  document.documentElement.dataset.theme = next;
+  localStorage.setItem("theme", next);
+  label();
+}
+
+const actions = {
+  theme,
+  help: () => document.getElementById("help").showModal(),
+  dismiss: () => { const notice = document.getElementById("notice"); notice.className = "notice"; notice.replaceChildren(); },
+};
+
+document.addEventListener("click", (event) => {
+  const button = event.target.closest("[data-action]");
+  if (button && actions[button.dataset.action]) actions[button.dataset.action]();
+});
+document.addEventListener("submit", (event) => {
+  const question = event.target.dataset.confirm;
+  if (question && !window.confirm(question)) event.preventDefault();
+});
+export const typing = (event) => event.target.matches("input:not([type=range]):not([type=checkbox]), select, textarea, [contenteditable]") || document.querySelector("dialog:modal");
+document.addEventListener("keydown", (event) => {
+  if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
+  if (event.key === "?") actions.help();
+  else if (event.key === "d" || event.key === "D") theme();
+  else if (event.key === "n" || event.key === "N") document.getElementById("quick-new")?.requestSubmit();
+  else if (event.key === "Escape") actions.dismiss();
+});
+document.addEventListener("htmx:afterSettle", label);
+label();

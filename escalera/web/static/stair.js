@@ -1,0 +1,241 @@
+// The stair page: edits one at a time, treads and tiles by hand and keys, listening.
+import { Player } from "./player.js";
+import { say, typing } from "./shell.js";
+
+const root = document.querySelector("[data-song]"), song = root.dataset.song, $ = (id) => document.getElementById(id);
+const state = () => new FormData($("state"));
+const selection = () => state().get("select");
+
+// edits: queued, so that each carries the state that the one before it led to ----------------------------------
+let queue = Promise.resolve();
+function post(path, values = {}) {
+  queue = queue.then(() => {
+    const { base, select } = Object.fromEntries(state());
+    return htmx.ajax("POST", `/songs/${song}/${path}`, { source: root, swap: "none", values: { base, select, ...values } });
+  }).catch(() => {});
+  return queue;
+}
+const edit = (values) => post("edits", values);
+function select(text) { return htmx.ajax("GET", `/songs/${song}/inspector`, { source: root, swap: "none", values: { select: text } }).then(() => mark(text)); }
+function mark(text) {
+  document.querySelector("#state [name=select]").value = text;
+  const [what, section, layer, phrase] = text.split(":");
+  for (const step of document.querySelectorAll(".step")) step.classList.toggle("chosen", (what === "section" || what === "tile") && step.dataset.select === `section:${section}`);
+  for (const name of document.querySelectorAll(".wall-name button")) name.classList.toggle("chosen", (what === "layer" || what === "tile") && name.dataset.select === `layer:0:${layer}`);
+  document.querySelector(".tile.chosen")?.classList.remove("chosen");
+  if (what === "tile") document.querySelector(`[data-tile="${section}:${layer}:${phrase}"]`)?.classList.add("chosen");
+  names();
+}
+
+// listening -----------------------------------------------------------------------------------------------------
+const player = new Player(tick, (message) => say(message));
+window.escalera = { player };
+const manifest = () => JSON.parse($("manifest").textContent);
+function chosenIndex() {
+  const [what, section] = selection().split(":");
+  const index = what === "section" || what === "tile" ? player.manifest.sections.findIndex((s) => s.id === Number(section)) : -1;
+  return index >= 0 ? index : player.place(player.at).index;
+}
+function names() {
+  const section = player.manifest?.sections[chosenIndex()];
+  $("loop").textContent = `Loop ${section?.name ?? "section"}`;
+  $("lead-in").textContent = `Last two bars, then ${section?.name ?? "this"}`;
+}
+function clockText(seconds) { const t = Math.max(0, Math.round(seconds * 10)); return `${Math.floor(t / 600)}:${String(Math.floor((t % 600) / 10)).padStart(2, "0")}.${t % 10}`; }
+let played = 0, lastTick = 0, reminded = false;
+function tick(seconds, level) {
+  const at = player.place(seconds), total = player.manifest.sections.reduce((n, s) => n + s.bars.length - 1, 0);
+  $("position").querySelector("b").textContent = `${at.bar}.${at.beat}`;
+  $("clock").textContent = clockText(seconds);
+  $("rail-head").style.left = `${(100 * seconds) / Math.max(0.001, player.end)}%`;
+  const stair = $("stair").getBoundingClientRect(), stage = $("stage"), box = stage.getBoundingClientRect();
+  const head = $("playhead");
+  head.hidden = !total;
+  head.style.transform = `translateX(${stair.left - box.left + (stair.width * (at.barIndex + at.share)) / Math.max(1, total)}px)`;
+  const lufs = player.manifest.lufs?.[at.barIndex];
+  $("loudness").textContent = lufs === undefined ? "this bar: not measured yet" : lufs === null ? "this bar: silent" : `this bar ${lufs.toFixed(1).replace("-", "−")} LUFS`;
+  if (level !== null) $("level").style.transform = `scaleX(${Math.max(0, Math.min(1, 1 + (20 * Math.log10(Math.max(level, 1e-5))) / 60))})`;
+  $("play").textContent = player.playing ? "Pause" : "Play";
+  const now = performance.now();
+  if (player.playing && now - lastTick < 1000) played += now - lastTick;
+  lastTick = now;
+  if (!reminded && played > 3600e3) { reminded = true; say("You have listened for an hour. Ten minutes of quiet keep your ears honest, and safe.", "calm"); }
+}
+function toggle() {
+  if (player.playing) { player.stop(); tick(player.at, 0); } else player.play().then(() => tick(player.position(), 0));
+}
+function setLoop(range) {
+  player.loop = range;
+  $("loop").setAttribute("aria-pressed", String(Boolean(range)));
+  const bar = $("rail-loop");
+  bar.hidden = !range;
+  if (range) { bar.style.left = `${(100 * range.from) / player.end}%`; bar.style.width = `${(100 * (range.to - range.from)) / player.end}%`; }
+}
+function loopSection() {
+  if (player.loop) { setLoop(null); if (player.playing) player.play(player.position(), null); return; }
+  const index = chosenIndex(), from = player.startOf(index), range = { from, to: player.endOf(index) };
+  setLoop(range);
+  const at = player.position();
+  player.play(at >= range.from && at < range.to && player.playing ? at : from, range);
+}
+function leadIn() {
+  const index = chosenIndex(), before = player.manifest.sections[index - 1];
+  let from = player.startOf(index);
+  if (before) from = before.start / 44100 + before.bars[Math.max(0, before.bars.length - 3)];
+  setLoop(null);
+  player.play(from, null);
+}
+$("rail-box").addEventListener("click", (event) => {
+  const box = $("rail-box").getBoundingClientRect();
+  jump((player.end * (event.clientX - box.left)) / box.width);
+});
+function jump(seconds) {
+  const at = Math.max(0, Math.min(seconds, player.end - 0.05));
+  if (player.playing) player.play(at); else { player.at = at; tick(at, 0); }
+}
+$("volume").addEventListener("input", (event) => player.volume(Number(event.target.value)));
+
+// clicks --------------------------------------------------------------------------------------------------------
+const actions = {
+  play: toggle, loop: loopSection, "lead-in": leadIn,
+  undo: () => post("undo"), redo: () => post("redo"),
+  history: () => htmx.ajax("GET", `/songs/${song}/history`, { target: "#history", swap: "innerHTML" }).then(() => $("history").showModal()),
+};
+document.addEventListener("click", (event) => {
+  const tile = event.target.closest("[data-tile]"), button = event.target.closest("[data-action], [data-do], [data-state]");
+  if (tile) { rove(tile); return event.shiftKey ? openTile(tile) : toggleTile(tile); }
+  if (button?.dataset.do) return edit(JSON.parse(button.dataset.do));
+  if (button?.dataset.state) { $("history").close(); return post(`states/${button.dataset.state}`); }
+  if (button && actions[button.dataset.action]) return actions[button.dataset.action]();
+  const chosen = event.target.closest("[data-select]");
+  if (chosen && !dragged) select(chosen.dataset.select).then(() => chosen.dataset.focus && $(chosen.dataset.focus)?.focus());
+});
+function tileValues(tile) { const [section_id, layer_id, phrase] = tile.dataset.tile.split(":"); return { section_id, layer_id, phrase }; }
+const toggleTile = (tile) => edit({ kind: "toggle_tile", ...tileValues(tile) });
+const openTile = (tile) => { const t = tileValues(tile); return select(`tile:${t.section_id}:${t.layer_id}:${t.phrase}`); };
+
+// forms in the inspector ------------------------------------------------------------------------------------------
+document.addEventListener("submit", (event) => {
+  const form = event.target.closest("[data-edit]");
+  if (!form) return;
+  event.preventDefault();
+  edit({ kind: form.dataset.edit, ...Object.fromEntries(new FormData(form)) });
+});
+document.addEventListener("input", (event) => {
+  if (event.target.dataset.pair) $(event.target.dataset.pair).value = event.target.value;
+});
+document.addEventListener("change", (event) => {
+  if (event.target.closest("[data-against]")) { const [what, section, layer, phrase] = selection().split(":"); return select(`${what}:${section}:${layer}:${phrase}:${event.target.value}`); }
+  event.target.closest("form[data-auto]")?.requestSubmit();
+});
+
+// treads: dragged, or moved by keys; sent when the hand rests ------------------------------------------------------
+const TOP = 34, FLOOR = 258, yOf = (e) => FLOOR - Math.max(0, Math.min(10, e)) * (FLOOR - TOP) / 10, eOf = (y) => Math.max(0, Math.min(10, ((FLOOR - y) * 10) / (FLOOR - TOP)));
+const round = (v) => Math.round(Math.max(0, Math.min(10, v)) * 10) / 10;
+let drag = null, dragged = false, resting = null;
+function draw(group, start, end) {
+  for (const line of group.querySelectorAll("line")) { line.setAttribute("y1", yOf(start)); line.setAttribute("y2", yOf(end)); }
+  const [a, b] = group.querySelectorAll("circle");
+  a.setAttribute("cy", yOf(start)); b.setAttribute("cy", yOf(end));
+  group.querySelector(".step-name").setAttribute("y", Math.max(12, Math.min(yOf(start), yOf(end)) - 9));
+  const tread = group.querySelector(".tread");
+  Object.assign(tread.dataset, { start, end });
+  tread.setAttribute("aria-valuenow", ((start + end) / 2).toFixed(1));
+  tread.setAttribute("aria-valuetext", `${start.toFixed(1)} to ${end.toFixed(1)}`);
+}
+function send(group) {
+  const { start, end } = group.querySelector(".tread").dataset;
+  edit({ kind: "set_target", section_id: group.dataset.section, start, end });
+}
+document.addEventListener("pointerdown", (event) => {
+  const group = event.target.closest(".tread-group");
+  dragged = false;
+  if (!group || event.button) return;
+  const tread = group.querySelector(".tread");
+  drag = { group, y: event.clientY, start: Number(tread.dataset.start), end: Number(tread.dataset.end), which: event.target.dataset.end ?? "both", moved: false };
+  tread.focus({ preventScroll: true });
+  event.preventDefault();
+});
+document.addEventListener("pointermove", (event) => {
+  if (!drag) return;
+  const by = eOf(0 + FLOOR - (drag.y - event.clientY)) ;
+  const change = drag.y >= event.clientY ? by : -eOf(FLOOR - (event.clientY - drag.y));
+  if (Math.abs(event.clientY - drag.y) > 2) drag.moved = dragged = true;
+  draw(drag.group, drag.which === "end" ? drag.start : round(drag.start + change), drag.which === "start" ? drag.end : round(drag.end + change));
+});
+document.addEventListener("pointerup", () => {
+  if (!drag) return;
+  if (drag.moved) send(drag.group); else select(`section:${drag.group.dataset.section}`);
+  drag = null;
+});
+function treadKey(event, tread) {
+  const group = tread.closest(".tread-group"), big = event.shiftKey ? 0.5 : 0.1;
+  let start = Number(tread.dataset.start), end = Number(tread.dataset.end);
+  if (event.key === "ArrowUp") { start += big; end += big; } else if (event.key === "ArrowDown") { start -= big; end -= big; } else if (event.key === "[") start -= 0.1; else if (event.key === "{") start += 0.1; else if (event.key === "]") end -= 0.1; else if (event.key === "}") end += 0.1;
+  else if (event.key === "ArrowLeft" || event.key === "ArrowRight") {
+    const all = [...document.querySelectorAll(".tread")], next = all[all.indexOf(tread) + (event.key === "ArrowRight" ? 1 : -1)];
+    if (next) { next.focus(); select(`section:${next.closest(".tread-group").dataset.section}`); }
+    return true;
+  } else if (event.key === "Enter") { select(`section:${group.dataset.section}`); return true; } else return false;
+  draw(group, round(start), round(end));
+  clearTimeout(resting);
+  resting = setTimeout(() => send(document.querySelector(`.tread-group[data-section="${group.dataset.section}"]`)), 350);
+  return true;
+}
+
+// the wall: one tile in the tab order, arrows between tiles ---------------------------------------------------------
+function rove(tile) {
+  for (const other of document.querySelectorAll('.tile[tabindex="0"]')) other.tabIndex = -1;
+  tile.tabIndex = 0;
+  roving = tile.id;
+}
+let roving = "";
+function ready() {
+  const tile = $(roving) ?? document.querySelector(".tile");
+  if (tile) rove(tile);
+  for (const range of document.querySelectorAll("input[data-log]")) logarithmic(range);
+}
+function logarithmic(range) {
+  if (range.dataset.ready) return;
+  const field = $(range.dataset.pair), low = Math.log(Number(range.min)), high = Math.log(Number(range.max));
+  Object.assign(range, { min: 0, max: 1000, step: 1 });
+  range.value = (1000 * (Math.log(Number(field.value)) - low)) / (high - low);
+  range.dataset.ready = "1";
+  range.addEventListener("input", () => { field.value = Math.round(Math.exp(low + (range.value / 1000) * (high - low))); });
+}
+function tileKey(event, tile) {
+  const row = [...tile.parentElement.children], column = row.indexOf(tile);
+  const rows = [...document.querySelectorAll(".wall-tiles")], r = rows.indexOf(tile.parentElement);
+  const go = { ArrowLeft: row[column - 1], ArrowRight: row[column + 1], ArrowUp: rows[r - 1]?.children[column], ArrowDown: rows[r + 1]?.children[column], Home: row[0], End: row.at(-1) };
+  if (event.key in go) { if (go[event.key]) { rove(go[event.key]); go[event.key].focus(); } return true; }
+  if (event.key === " ") { toggleTile(tile); return true; }
+  if (event.key === "Enter") { openTile(tile); return true; }
+  return false;
+}
+document.addEventListener("keydown", (event) => {
+  if (typing(event)) return;
+  const key = event.key.toLowerCase();
+  if ((event.ctrlKey || event.metaKey) && (key === "z" || key === "y")) { event.preventDefault(); post(key === "y" || event.shiftKey ? "redo" : "undo"); return; }
+  if (event.ctrlKey || event.metaKey || event.altKey) return;
+  const tile = event.target.closest?.("[data-tile]"), tread = event.target.closest?.(".tread");
+  if ((tile && tileKey(event, tile)) || (tread && treadKey(event, tread))) { event.preventDefault(); return; }
+  if (event.key === " " && !event.target.closest?.("button, a, summary, input")) { event.preventDefault(); toggle(); }
+  else if (key === "l") loopSection();
+  else if (key === "b") leadIn();
+  else if (key === "h") actions.history();
+  else if (event.key === "Home" && !event.target.closest?.("input")) jump(0);
+});
+
+// after every answer: the player takes the new manifest, the wall its tab stop ---------------------------------------
+let seen = "";
+function refreshed() {
+  const text = $("manifest").textContent;
+  if (text !== seen) { seen = text; player.load(manifest()); names(); if (player.loop) setLoop(null); tick(player.position(), null); }
+  ready();
+}
+document.addEventListener("htmx:afterSettle", refreshed);
+player.load(manifest());
+seen = $("manifest").textContent;
+names();
+ready();
+tick(0, 0);
