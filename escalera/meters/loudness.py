@@ -14,6 +14,7 @@ from escalera.meters import kernels
 
 SILENCE = float("-inf")
 ABSOLUTE_GATE_LUFS = -70.0
+SILENT_POWER = 1e-12
 Audio = NDArray[np.float32]
 
 
@@ -54,9 +55,10 @@ def k_energy(audio: Audio, rate_hz: float, edges: NDArray[np.int64]) -> NDArray[
 
 
 def lufs(power: NDArray[np.float64] | float) -> NDArray[np.float64]:
-    """Loudness of a K-weighted mean square, equation 2 of BS.1770-4."""
+    """Loudness of a K-weighted mean square, equation 2 of BS.1770-4; -inf below SILENT_POWER (about -121 LUFS)."""
+    power = np.asarray(power, dtype=np.float64)
     with np.errstate(divide="ignore"):
-        return -0.691 + 10.0 * np.log10(np.asarray(power, dtype=np.float64))
+        return -0.691 + 10.0 * np.log10(np.where(power < SILENT_POWER, 0.0, power))
 
 
 def _windows(energy: NDArray[np.float64], tenths: int, samples: float) -> NDArray[np.float64]:

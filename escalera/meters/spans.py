@@ -1,6 +1,6 @@
 """What is heard in spans of audio, in the columns of core.energy.stats, and as figures people read.
 
-Each span is cut out exactly; nothing before or after it leaks in.
+Each span is cut out exactly; nothing before or after it leaks in, but for the K filter's fraction of a second.
 """
 
 from __future__ import annotations

@@ -15,7 +15,7 @@ from escalera.core.song.timeline import Span, Timeline, timeline
 from escalera.sound.cache import AudioCache, content_key
 from escalera.sound.kernels import bus
 from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit
-from escalera.sound.schedule import RATE_HZ, kick_onsets, schedule
+from escalera.sound.schedule import RATE_HZ, Notes, kick_onsets, schedule
 from escalera.sound.unit import BLOCK, Unit, reach, render_unit, unit_key
 
 MIX_VERSION = 1
@@ -25,6 +25,7 @@ HALL_TAIL = 2 * RATE_HZ
 ECHO_FEEDBACK, ECHO_DAMPING = 0.42, 0.38
 ECHO_TURNS = 8
 FADE = 2048
+PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 
 
 @dataclass(frozen=True, eq=False)
@@ -46,6 +47,7 @@ class Part:
     layer: Layer
     key: str
     make: Callable[[], Unit]
+    notes: Notes
     end: int
     gains: tuple[float, float, float, float, float]  # amplitude, left, right, hall send, echo send
 
@@ -84,7 +86,7 @@ class Renderer:
                 make = _bind(self.cache, key, layer, notes)
                 level, (left, right) = amplitude(layer.level_db), pan_gains(layer.pan)
                 gains = (level, left, right, amplitude(layer.reverb_send_db), amplitude(layer.echo_send_db))
-                parts.append(Part(layer, key, make, reach(layer, notes), gains))
+                parts.append(Part(layer, key, make, notes, reach(layer, notes), gains))
         return parts
 
     def section_key(self, song: Song, span: Span) -> str:
@@ -102,7 +104,7 @@ class Renderer:
         if layers is not None:
             parts = [p for p in parts if p.layer.id in layers]
         if not wet:
-            parts = [Part(p.layer, p.key, p.make, p.end, (*p.gains[:3], 0.0, 0.0)) for p in parts]
+            parts = [Part(p.layer, p.key, p.make, p.notes, p.end, (*p.gains[:3], 0.0, 0.0)) for p in parts]
         return self.cache.get_or_make(self._key(song, span, parts), lambda: self._mix(song, span, parts))
 
     def _mix(self, song: Song, span: Span, parts: list[Part]) -> SectionMix:
@@ -156,7 +158,7 @@ class Renderer:
         out = np.zeros((2, high - low), np.float32)
         gain = 10.0 ** (song.master_gain_db / 20.0)
         for span, start in zip(line.spans, line.samples(RATE_HZ)):
-            if start - 4 * RATE_HZ > high:
+            if start - PICKUP_SAMPLES > high:
                 break
             mix = self.section_mix(song, span, layers, wet)
             a, b = max(low, start + mix.offset), min(high, start + mix.offset + mix.audio.shape[1])
@@ -183,8 +185,14 @@ class Renderer:
         ]
         found = []
         for i in range(len(line.spans)):
-            near = [j for j in range(min(i + 2, len(keys))) if j >= i or ends[j] > starts[i] - 2 * PRE_ROLL_SAMPLES]
+            near = [j for j in range(i + 1) if j == i or ends[j] > starts[i] - 2 * PRE_ROLL_SAMPLES]
             rows = [(keys[j], starts[j] - starts[i]) for j in near]
+            ahead = range(i + 1, min(i + 3, len(keys)))
+            rows += [
+                (_head_key(all_parts[j]), starts[j] - starts[i])
+                for j in ahead
+                if starts[j] - starts[i + 1] < PICKUP_SAMPLES
+            ]
             length, last = starts[i + 1] - starts[i], i + 1 == len(keys)
             found.append(
                 content_key("chunk", MASTER_VERSION, rows, starts[i] % BLOCK, length, song.master_gain_db, last)
@@ -229,7 +237,7 @@ class Renderer:
         return np.concatenate(chunks, axis=1)
 
 
-def _bind(cache: AudioCache, key: str, layer: Layer, notes) -> Callable[[], Unit]:  # type: ignore[no-untyped-def]
+def _bind(cache: AudioCache, key: str, layer: Layer, notes: Notes) -> Callable[[], Unit]:
     return lambda: cache.get_or_make(key, lambda: render_unit(layer, notes, cache))
 
 
@@ -244,6 +252,34 @@ def _enter(
         bus.add_stereo(to_hall[0, at:end], to_hall[1, at:end], left, right, level * pan_l * hall, level * pan_r * hall)
     if echo:
         bus.add_stereo(to_echo[at:end], to_echo[at:end], left, right, 0.5 * level * echo, 0.5 * level * echo)
+
+
+def _head_key(parts: list[Part]) -> str:
+    """What a section's first moment depends on: pickups and notes that begin before the limiter stops looking ahead."""
+    rows = []
+    for part in parts:
+        n = int(np.searchsorted(part.notes.start, AHEAD_SAMPLES))
+        if n:
+            layer, notes = part.layer, part.notes
+            chain = (
+                layer.sound_key,
+                layer.lowpass_hz,
+                layer.highpass_hz,
+                layer.seed,
+                layer.duck_db,
+                layer.duck_release_beats,
+            )
+            heads = [a[:n].tobytes() for a in (notes.start, notes.pitch, notes.velocity)]
+            rows.append(
+                (
+                    chain,
+                    part.gains,
+                    heads,
+                    np.minimum(notes.hold[:n], AHEAD_SAMPLES - notes.start[:n]).tobytes(),
+                    notes.curves[:1],
+                )
+            )
+    return content_key("head", rows)
 
 
 def _tail(span: Span, parts: list[Part]) -> int:

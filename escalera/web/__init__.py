@@ -36,7 +36,7 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     )  # fmt: skip
     CSRFProtect(app)
     app.jinja_env.globals.update(asset=asset_url)
-    app.jinja_env.filters.update(clock=clock, signed=lambda v: f"{v:+.1f}".replace("-", "−"), number=lambda v: f"{v:g}")
+    app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}")
     for module in (shelf, stair, sound, files, dev, gate):
         app.register_blueprint(module.blueprint)
     app.before_request(gate.check)
@@ -56,6 +56,12 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
         ),
     )
     return app
+
+
+def _signed(points: float) -> str:
+    """+0.8, −0.3, and 0.0 for what rounds to nothing."""
+    text = f"{points:+.1f}"
+    return "0.0" if text in ("+0.0", "-0.0") else text.replace("-", "−")
 
 
 def _secret(folder: Path) -> str:

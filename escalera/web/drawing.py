@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from escalera.core.energy.explain import Agreement
 from escalera.core.energy.joins import DEVICES, join_devices
@@ -11,9 +11,9 @@ from escalera.core.energy.model import SectionEnergy, SongEnergy
 from escalera.core.song.document import Song
 from escalera.services.rendering import MeasuredSong
 
-TOP, FLOOR = 34.0, 258.0  # pixels of energy 10 and 0
+TOP, FLOOR = 34.0, 238.0  # pixels of energy 10 and 0
 UNIT = (FLOOR - TOP) / 10.0
-HEIGHT = 292
+HEIGHT = 272
 STACK = ("low end", "drums", "chords", "leads", "voices", "atmosphere", "effects")
 ASSUMED_WIDTH = 800.0  # pixels, only for keeping names apart
 SMALLEST_SHARE = 0.03
@@ -40,6 +40,8 @@ class Step:
     name: str
     label: str
     label_y: float
+    label_x: float
+    anchor: str
     x: float
     width: float
     first_bar: int
@@ -99,7 +101,7 @@ def _step(song: Song, energy: SectionEnergy, x: float, width: float, measured: f
     top = y_of(value)
     missing, too_much, hatch = _gaps(start, end, top)
     return Step(
-        section.id, section.name, _shortened(section.name, width), min(start, end) - 9.0, round(x, 3), round(width, 3),
+        section.id, section.name, _shortened(section.name, width), min(start, end) - 9.0, 0.0, "middle", round(x, 3), round(width, 3),
         energy.span.first_bar, section.bars, section.role, (start, end), (section.target.start, section.target.end),
         _rects(song, energy, top), top, missing, too_much, hatch, value, measured,
         tuple((round(x + width * (i + 0.5) / section.bars, 2), float(v)) for i, v in enumerate(energy.tension)),
@@ -154,20 +156,21 @@ def _gaps(start: float, end: float, top: float) -> tuple[str, str, tuple[float, 
 
 
 def _spread(steps: Sequence[Step]) -> tuple[Step, ...]:
-    """Lift a name that would run into the one before it."""
-    from dataclasses import replace
-
+    """Keep names apart: a narrow step's name leans to its lower neighbour, and one that would still collide is lifted."""
     placed: list[Step] = []
     edge, last_y = -100.0, 0.0
-    for step in steps:
-        half = len(step.label) * 3.9
-        centre = (step.x + step.width / 2) / 100.0 * ASSUMED_WIDTH
+    for i, step in enumerate(steps):
+        room, needed = step.width / 100.0 * ASSUMED_WIDTH, len(step.label) * 7.8
+        anchor, x = "middle", step.x + step.width / 2
+        if needed > room and i + 1 < len(steps) and steps[i + 1].tread[0] < step.tread[1] + 12:
+            anchor, x = "end", step.x + step.width - 0.4
+        left = x / 100.0 * ASSUMED_WIDTH - needed * {"middle": 0.5, "end": 1.0}[anchor]
         y = step.label_y
-        if centre - half < edge and abs(y - last_y) < 15.0:
-            y = last_y - 15.0 if y <= last_y else last_y + 15.0
-            y = max(12.0, min(y, step.label_y))
-        placed.append(replace(step, label_y=round(max(12.0, y), 1)))
-        edge, last_y = centre + half + 4.0, y
+        if left < edge and abs(y - last_y) < 15.0:
+            y = min(y, last_y - 15.0)
+        y = max(12.0, y)
+        placed.append(replace(step, label_y=round(y, 1), label_x=round(x, 3), anchor=anchor))
+        edge, last_y = left + needed + 4.0, y
     return tuple(placed)
 
 

@@ -112,9 +112,10 @@ class SongView:
             if self.measured
             else []
         )
-        return json.dumps(
+        text = json.dumps(
             {"song": self.head.song_id, "revision": self.head.revision_id, "sections": rows, "lufs": levels}
         )
+        return text.replace("<", "\\u003c")  # a name must not be able to end the script element
 
     # the inspector -----------------------------------------------------------------------------------------------
 

@@ -1,7 +1,7 @@
 """Felt bars: the spans over which energy is felt, whatever the notation.
 
 A felt bar is the notated bar halved or doubled until it lasts at least 1.3 s and less than 2.6 s. Writing the
-same music at half the tempo with doubled note values gives the same felt bars, so energy does not change.
+same music at twice the tempo with doubled note values gives the same felt bars, so energy does not change.
 """
 
 from __future__ import annotations

@@ -87,7 +87,7 @@ def _unroll(pattern: Pattern, placement: Placement) -> NDArray[np.int32]:
     length, offset = pattern.length_ticks, placement.offset_ticks
     low, high = placement.start_ticks, placement.end_ticks
     first, last = (low - offset) // length, -(-(high - offset) // length)
-    cycles = np.arange(first, max(first, last) + 1, dtype=np.int64) * length + offset
+    cycles = np.arange(first, max(first, last), dtype=np.int64) * length + offset
     rows = np.repeat(pattern.rows[None].astype(np.int64), len(cycles), axis=0)
     rows[:, :, 0] += cycles[:, None]
     rows = rows.reshape(-1, 6)
@@ -107,11 +107,15 @@ class Player:
 
 
 def _pitches(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift: int) -> NDArray[np.int32]:
-    """Sounding MIDI pitch of every row; a following note takes the chord at its onset."""
+    """Sounding MIDI pitch of every row; a following note takes the chord at its onset.
+
+    Pitches are found in the song's own key and then raised by `shift`, so that a section moved up sounds higher
+    instead of settling in another inversion.
+    """
     kind, value, octave = rows[:, 2], rows[:, 3], rows[:, 4]
     pitch = value + 12 * octave
     if not player.is_drum:
-        pitch = pitch + shift * (kind == FIXED)
+        pitch = pitch + shift
     following = np.flatnonzero(kind != FIXED)
     if not len(following):
         return pitch
@@ -131,7 +135,7 @@ def _pitches(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift: i
                 sounding = place_class(chord.bass_class, low)
         else:
             sounding = path[at][value[i]]
-        pitch[i] = sounding + 12 * octave[i]
+        pitch[i] = sounding + 12 * octave[i] + shift
     return pitch
 
 
@@ -181,7 +185,7 @@ def layer_events(song: Song, span: Span, layer: Layer) -> Events:
     items = _items(song, section, layer.id)
     if not items:
         return EMPTY
-    harmony = section_harmony(song, section, span.length_ticks)
+    harmony = harmony_of(section.progression or song.progression, song.key, 0, span.length_ticks)
     player = Player(layer.sound.is_drum, layer.family == "low end", layer.register_low, layer.register_centre)
     return _layer_events(player, items, harmony, section.shift_semitones, _stops(song, span, layer))
 

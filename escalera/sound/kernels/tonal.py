@@ -193,8 +193,8 @@ def glass_bell(left, right, hold, freq, gain, seed):
 @njit(VOICE, **OPTIONS)
 def plucked_lead(left, right, hold, freq, gain, seed):
     """A saw and a hollow pulse below a quickly closing low-pass; the pulse leans to the right."""
-    n, step, p1, p2 = len(left), freq / RATE, 0.0, 0.5
-    step2 = freq * 2 ** (4.0 / 1200) / RATE
+    n, step, p1, p2 = len(left), freq * 2 ** (-2.0 / 1200) / RATE, 0.0, 0.5
+    step2 = freq * 2 ** (2.0 / 1200) / RATE
     env, s1, s2, t1, t2, g, k = 1.0, 0.0, 0.0, 0.0, 0.0, 0.1, 0.75
     decay = np.exp(-1 / (0.42 * RATE))
     for i in range(n):

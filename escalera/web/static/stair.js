@@ -130,7 +130,7 @@ document.addEventListener("change", (event) => {
 });
 
 // treads: dragged, or moved by keys; sent when the hand rests ------------------------------------------------------
-const TOP = 34, FLOOR = 258, yOf = (e) => FLOOR - Math.max(0, Math.min(10, e)) * (FLOOR - TOP) / 10, eOf = (y) => Math.max(0, Math.min(10, ((FLOOR - y) * 10) / (FLOOR - TOP)));
+const TOP = 34, FLOOR = 238, yOf = (e) => FLOOR - Math.max(0, Math.min(10, e)) * (FLOOR - TOP) / 10, eOf = (y) => Math.max(0, Math.min(10, ((FLOOR - y) * 10) / (FLOOR - TOP)));
 const round = (v) => Math.round(Math.max(0, Math.min(10, v)) * 10) / 10;
 let drag = null, dragged = false, resting = null;
 function draw(group, start, end) {

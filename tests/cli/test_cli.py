@@ -1,0 +1,79 @@
+"""The command line: ids on standard output, one plain line for an error, stable JSON."""
+
+import json
+
+import pytest
+from click.testing import CliRunner
+
+from escalera.cli import main
+from escalera.formats.midi_write import write_midi
+from tests.songs import small_song
+
+
+@pytest.fixture
+def run(tmp_path, monkeypatch):
+    monkeypatch.setenv("ESCALERA_DATA", str(tmp_path / "data"))
+    monkeypatch.chdir(tmp_path)
+
+    def call(*args, status=0):
+        result = CliRunner().invoke(main, list(args))
+        assert result.exit_code == status, result.output
+        return result
+
+    return call
+
+
+def test_songs_are_made_listed_and_taken_away(run, tmp_path):
+    assert run("songs").stdout == ""
+    (tmp_path / "in.mid").write_bytes(write_midi(small_song()))
+    imported = run("import", "in.mid")
+    assert imported.stdout == "1\n" and "layers" in imported.stderr
+    assert run("new", "--title", "Mine", "--form", "intro 4, verse 8").stdout == "2\n"
+    lines = run("songs").stdout.splitlines()
+    assert [line.split("\t")[0] for line in lines] == ["2", "1"]
+    for key in ("midi", "json", "cue", "flac"):
+        run("export", "1", "--format", key, "-o", f"out.{key}")
+        assert (tmp_path / f"out.{key}").stat().st_size > 100
+    assert run("import", "out.json").stdout == "3\n"
+    run("backup", "copy.db")
+    assert (tmp_path / "copy.db").stat().st_size > 10_000
+
+
+def test_rendering_measuring_and_energy(run, tmp_path):
+    (tmp_path / "in.mid").write_bytes(write_midi(small_song()))
+    run("render", "in.mid", "-o", "part.wav", "--bars", "3-4", "--no-cache")
+    report = json.loads(run("measure", "part.wav", "--json").stdout)
+    assert set(report) == {
+        "integrated_lufs",
+        "range_lu",
+        "max_momentary_lufs",
+        "max_short_term_lufs",
+        "true_peak_dbtp",
+        "bands_db",
+        "correlation",
+    }
+    assert (tmp_path / "part.wav").stat().st_size == pytest.approx(44 + 4 * 4 * 44_100, abs=64)
+    energy = json.loads(run("energy", "in.mid", "--json").stdout)
+    assert len(energy["bars"]) == 16 and {s["name"] for s in energy["sections"]} == {"Verse", "Chorus"}
+    assert "joins move as meant" in run("energy", "in.mid").stdout
+
+
+def test_demo_songs_are_put_on_an_empty_shelf_only(run):
+    assert "2 demo songs" in run("demo", "--seed-only").stderr
+    assert "they are kept" in run("demo", "--seed-only").stderr
+    assert len(run("songs").stdout.splitlines()) == 2
+
+
+@pytest.mark.parametrize(("args", "says"), [
+    (("energy", "77"), "no song 77"), (("energy", "none.mid"), "neither the id of a song nor a file"), (("render", "1", "-o", "x.ogg"), "does not end in .wav or .flac"),
+    (("import", "none.mid"), "No such file"), (("measure", "none.wav"), "No such file"), (("new", "--tempo", "9"), "9 bpm lies outside"),
+    (("serve", "--host", "0.0.0.0"), "ESCALERA_PASSCODE"), (("backup", "nowhere/x.db"), "does not exist"), (("render", "1", "-o", "x.wav", "--bars", "a"), "not a range of bars"),
+])  # fmt: skip
+def test_an_error_is_one_plain_line_and_status_two(run, args, says):
+    result = run(*args, status=2)
+    assert says in result.stderr and result.stdout == "" and len(result.stderr.strip().splitlines()) == 1
+
+
+def test_every_command_has_help(run):
+    for name in main.commands:
+        assert "Usage" in run(name, "--help").stdout

@@ -1,0 +1,94 @@
+from __future__ import annotations
+
+import os
+import shutil
+import threading
+from pathlib import Path
+
+import pytest
+from hypothesis import settings
+
+from escalera.services.demo import demo_songs
+from escalera.services.studio import Studio
+from tests.songs import small_song
+
+settings.register_profile("steady", deadline=None, derandomize=True, max_examples=40)
+settings.load_profile("steady")
+
+
+@pytest.fixture(scope="session")
+def demos():
+    return demo_songs()
+
+
+@pytest.fixture
+def studio(tmp_path):
+    opened = Studio(tmp_path, max_pages=0, cache_mb=200)
+    yield opened
+    opened.close()
+
+
+@pytest.fixture
+def song():
+    return small_song()
+
+
+@pytest.fixture
+def client(studio):
+    from escalera.web import create_app
+
+    app = create_app(studio, testing=True)
+    app.config["WTF_CSRF_ENABLED"] = False
+    return app.test_client()
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory):
+    """The real program on a free port, with both demo songs; yields (address, studio)."""
+    from waitress.server import create_server
+
+    from escalera.services.demo import seed_demo
+    from escalera.web import create_app
+
+    opened = Studio(tmp_path_factory.mktemp("data"), max_pages=0, cache_mb=400)
+    seed_demo(opened)
+    running = create_server(create_app(opened), host="127.0.0.1", port=0, threads=6)
+    thread = threading.Thread(target=running.run, daemon=True)
+    thread.start()
+    yield f"http://127.0.0.1:{running.effective_port}", opened
+    running.close()
+    thread.join(5)
+    opened.close()
+
+
+def chromium_path() -> str:
+    found = os.environ.get("CHROMIUM") or shutil.which("chromium") or shutil.which("chromium-browser")
+    assert found and Path(found).exists(), "Chromium is missing: install the package 'chromium' or set CHROMIUM."
+    return found
+
+
+@pytest.fixture(scope="module")
+def browser():
+    from playwright.sync_api import sync_playwright
+
+    flags = "--no-sandbox --disable-gpu --disable-background-networking --disable-component-update --disable-sync --no-first-run"
+    with sync_playwright() as driver:
+        opened = driver.chromium.launch(executable_path=chromium_path(), args=flags.split())
+        yield opened
+        opened.close()
+
+
+@pytest.fixture
+def page(browser, server):
+    """A page at 1280x800 that fails the test on any script error."""
+    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=server[0])
+    opened, errors = context.new_page(), []
+    opened.on("pageerror", lambda error: errors.append(str(error)))
+    opened.on(
+        "console",
+        lambda m: errors.append(m.text) if m.type == "error" and "422" not in m.text and "409" not in m.text else None,
+    )
+    opened.set_default_timeout(15_000)
+    yield opened
+    context.close()
+    assert not errors, errors

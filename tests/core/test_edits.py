@@ -1,0 +1,176 @@
+"""One row a kind of edit: where it applies, what it leads to, and where it is refused with a plain sentence."""
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from escalera.core.song.codec import from_plain, to_plain
+from escalera.core.song.document import Target
+from escalera.core.song.edits import EDITS
+from escalera.core.song.edits.tiles import Vary
+from escalera.core.song.resolve import PITCH, START, layer_events
+from escalera.core.song.timeline import section_bar_ticks, timeline
+from escalera.core.song.validate import validate
+from escalera.errors import EditError, InputError
+from tests.songs import HATS, KICK, edits_for, ids, small_song
+
+SONG = small_song()
+I = ids(SONG)  # noqa: E741
+V, C, K, B, P = I["Verse"], I["Chorus"], I["Round kick"], I["Plucked bass"], I["Soft pad"]
+
+
+def section(song, key):
+    return song.section_by_id[key]
+
+
+def starts(song, section_id, layer_id):
+    span = timeline(song).span_of(section_id)
+    return layer_events(song, span, song.layer_by_id[layer_id]).table[:, START].tolist()
+
+
+# kind: (fields, what holds afterwards), (fields that are refused, what is said)
+ROWS = {
+    "rename_song": ((dict(title=" New  name "), lambda s: s.title == "New name"), (dict(title="x" * 10_000), "10,000 characters; at most 120")),
+    "set_tempo": ((dict(tempo_bpm=90), lambda s: timeline(s).seconds == pytest.approx(16 * 4 * 60 / 90)), (dict(tempo_bpm=500), "500 bpm lies outside 30 to 300")),
+    "set_metre": ((dict(metre="3/4"), lambda s: section_bar_ticks(s.sections[0], s.metre)[-1] == 8 * 2880), (dict(metre="4/0"), "4/0 is not a metre")),
+    "set_key": ((dict(key="D major"), lambda s: s.progression.changes[0][1].name() == "D"), (dict(key="H"), "is not a key")),
+    "set_chords": ((dict(chords="vi | IV", section_id=V), lambda s: [str(c) for _, c in section(s, V).progression.changes] == ["Am", "F"]), (dict(chords="C | Xy"), "Xy.*is not a chord")),
+    "set_school": ((dict(school="dance"), lambda s: s.school == "dance"), (dict(school="jazz"), "is not a school")),
+    "set_switch": ((dict(switch="repeats", value="same"), lambda s: s.switches == (("repeats", "same"),)), (dict(switch="repeats", value="never"), "Choose one of: change, same")),
+    "set_scale": ((dict(gain=1.5, offset=-0.5), lambda s: s.scale.gain == 1.5), (dict(gain=float("nan")), "outside 0.1 to 100")),
+    "set_master": ((dict(gain_db=-3), lambda s: s.master_gain_db == -3), (dict(gain_db=60), "60 dB lies outside")),
+    "set_notes": ((dict(notes="hm"), lambda s: s.notes == "hm"), (dict(notes="x" * 10_001), "at most 10,000")),
+    "add_section": ((dict(name="Verse", bars=4, after_id=V), lambda s: [x.name for x in s.sections] == ["Verse", "Verse 2", "Chorus"]), (dict(name="Long", bars=1000), "1000 bars lies outside 1 to 999")),
+    "remove_section": ((dict(section_id=V), lambda s: len(s.sections) == 1), (dict(section_id=999), "Section 999 is not in this song")),
+    "move_section": ((dict(section_id=C, by=-1), lambda s: s.sections[0].id == C), (dict(section_id=V, by=-1), "cannot move past the start")),
+    "split_section": ((dict(section_id=V, after_bars=3), lambda s: [x.bars for x in s.sections] == [3, 5, 8]), (dict(section_id=V, after_bars=8), "outside 1 to 7 bars")),
+    "merge_sections": ((dict(section_id=V), lambda s: s.sections[0].bars == 16 and starts(s, V, P)[0] == 8 * 3840), (dict(section_id=C), "is the last section")),
+    "duplicate_section": ((dict(section_id=V), lambda s: s.sections[1].name == "Verse 2" and starts(s, s.sections[1].id, K) == starts(s, V, K)), (dict(section_id=0), "not in this song")),
+    "resize_section": ((dict(section_id=V, bars=10), lambda s: section(s, V).phrases == (4, 4, 2) and starts(s, V, K)[-1] == 9 * 3840 + 2880), (dict(section_id=V, bars=0), "outside 1 to 999")),
+    "rename_section": ((dict(section_id=V, name="<b>A"), lambda s: section(s, V).name == "<b>A"), (dict(section_id=V, name="Chorus"), "Another section is called")),
+    "set_role": ((dict(section_id=V, role="break"), lambda s: section(s, V).role == "break"), (dict(section_id=V, role="peak"), "is not a role")),
+    "set_phrases": ((dict(section_id=V, phrases="2+6"), lambda s: section(s, V).phrases == (2, 6)), (dict(section_id=V, phrases="4+3"), "makes 7 bars, but Verse has 8")),
+    "set_target": ((dict(section_id=V, start=3, end=5), lambda s: section(s, V).target == Target(3, 5)), (dict(section_id=V, start=11), "outside 0 to 10")),
+    "shift_section": ((dict(section_id=C, semitones=2), lambda s: starts(s, C, K) == starts(SONG, C, K)), (dict(section_id=C, semitones=40), "outside -24 to 24")),
+    "add_layer": ((dict(sound="tin-hat", rows=HATS, length_ticks=3840), lambda s: [x.sound_key for x in s.layers][1] == "tin-hat"), (dict(sound="gong"), "is not a sound")),
+    "remove_layer": ((dict(layer_id=P), lambda s: all(p.layer_id != P for x in s.sections for p in x.placements)), (dict(layer_id=0), "Layer 0 is not")),
+    "rename_layer": ((dict(layer_id=K, name="Thud"), lambda s: s.layer_by_id[K].name == "Thud"), (dict(layer_id=K, name="Soft pad"), "Soft pad 2")),
+    "move_layer": ((dict(layer_id=K, by=1), lambda s: s.layers[1].id == K), (dict(layer_id=K, by=-1), "already at the top")),
+    "set_sound": ((dict(layer_id=P, sound="wide-saws"), lambda s: s.layer_by_id[P].sound_key == "wide-saws"), (dict(layer_id=P, sound=""), "is not a sound")),
+    "set_control": ((dict(layer_id=P, control="pan", value=-0.5), lambda s: s.layer_by_id[P].pan == -0.5), (dict(layer_id=P, control="pan", value=float("nan")), "outside -1 to 1")),
+    "set_muted": ((dict(layer_id=P, muted=True), lambda s: s.layer_by_id[P].muted), (dict(layer_id=0, muted=True), "not in this song")),
+    "set_family": ((dict(layer_id=P, family="atmosphere"), lambda s: s.layer_by_id[P].family == "atmosphere"), (dict(layer_id=P, family="horns"), "is not a family")),
+    "toggle_tile": ((dict(section_id=V, layer_id=K, phrase=1), lambda s: max(starts(s, V, K)) < 4 * 3840), (dict(section_id=V, layer_id=K, phrase=7), "has 2 phrases, no phrase 8")),
+    "place": ((dict(section_id=V, layer_id=P, pattern_id=I["pattern of Soft pad"], phrase=0), lambda s: len(starts(s, V, P)) == 12), (dict(section_id=V, layer_id=P, pattern_id=0), "Pattern 0 is not")),
+    "place_new": ((dict(section_id=V, layer_id=K, name="Half", length_ticks=7680, rows=KICK[:1]), lambda s: starts(s, V, K) == [0, 7680, 15360, 23040]), (dict(section_id=V, layer_id=K, name="Bad", length_ticks=100, rows=[[500, 1, 0, 36, 0, 1]]), "starts outside the pattern")),
+    "lift": ((dict(section_id=C, layer_id=K, start_ticks=960, end_ticks=1920), lambda s: 960 not in starts(s, C, K) and 1920 in starts(s, C, K)), (dict(section_id=C, layer_id=K, start_ticks=5, end_ticks=5), "do not lie in Chorus")),
+    "vary": ((dict(section_id=V, layer_id=K, keep=0.5), lambda s: starts(s, V, K)[:2] == [0, 1920]), (dict(section_id=V, layer_id=P), "is silent, so there is nothing to vary")),
+    "set_pattern": ((dict(pattern_id=I["pattern of Round kick"], length_ticks=3840, rows=KICK[:2]), lambda s: len(starts(s, V, K)) == 16), (dict(pattern_id=I["pattern of Round kick"], length_ticks=3840, rows=[[0, 1, 0, 300, 0, 1]]), "outside −127 to 127")),
+}  # fmt: skip
+
+
+def test_every_kind_of_edit_has_a_row():
+    assert set(ROWS) == set(EDITS)
+
+
+@pytest.mark.parametrize("kind", ROWS)
+def test_an_edit_does_what_it_says_and_refuses_the_rest(kind):
+    (fields, holds), (bad, says) = ROWS[kind]
+    edit = EDITS[kind](**fields)
+    after = edit.apply(SONG)
+    assert holds(after)
+    assert after != SONG and small_song() == SONG
+    assert 3 < len(edit.summary(SONG)) < 300
+    assert EDITS[kind].__doc__.strip().endswith(".")
+    with pytest.raises(InputError, match=says):
+        EDITS[kind](**bad).apply(SONG)
+
+
+def test_the_last_section_stays():
+    alone = EDITS["remove_section"](V).apply(SONG)
+    with pytest.raises(EditError, match="only section"):
+        EDITS["remove_section"](C).apply(alone)
+
+
+@given(st.data())
+def test_any_row_of_edits_keeps_the_song_whole(data):
+    song, seen = SONG, {x.id for x in SONG.sections} | {x.id for x in SONG.layers}
+    for _ in range(6):
+        edit = data.draw(edits_for(song))
+        try:
+            after = edit.apply(song)
+        except EditError:
+            continue
+        validate(after)
+        assert after.next_id >= song.next_id
+        fresh = {x.id for x in after.sections} - {x.id for x in song.sections}
+        assert not fresh & seen, "an id came back"
+        seen |= fresh
+        assert sum(x.bars for x in after.sections) == timeline(after).bars == after.bars
+        plain = to_plain(after)
+        patterns = {e.pattern.content_hash: e.pattern for e in after.patterns}
+        assert from_plain(plain, lambda p, known=patterns: known[p["hash"]]) == after
+        song = after
+
+
+@given(st.integers(1, 7), st.floats(0, 10), st.floats(0, 10))
+def test_split_and_merge_leave_what_sounds(bars, start, end):
+    song = EDITS["set_target"](V, start, end).apply(SONG)
+    song = replace(
+        song,
+        sections=(
+            EDITS["vary"](V, K, level_end_db=-12.0, lowpass_end_hz=900.0).apply(song).sections[0],
+            song.sections[1],
+        ),
+    )
+    split = EDITS["split_section"](V, bars).apply(song)
+    merged = EDITS["merge_sections"](V).apply(split)
+    assert merged.sections[0].bars == 8
+    for layer in (K, B):
+        assert starts(merged, V, layer) == starts(song, V, layer)
+    ends = section_bar_ticks(split.sections[0], split.metre)[-1]
+    assert starts(split, split.sections[1].id, B) == [t - ends for t in starts(song, V, B) if t >= ends]
+
+
+def test_curves_keep_their_values_when_a_placement_is_cut():
+    song = Vary(V, K, level_start_db=0.0, level_end_db=-8.0).apply(SONG)
+    after = EDITS["lift"](V, K, phrase=1).apply(song)
+    (kept,) = [p for p in section(after, V).placements if p.layer_id == K]
+    assert (kept.variation.level_start_db, kept.variation.level_end_db) == (0.0, -4.0)
+
+
+def test_following_notes_move_with_key_and_section_and_drums_stay():
+    span = timeline(SONG).span_of(C)
+    shifted = EDITS["shift_section"](C, 2).apply(SONG)
+    there = timeline(shifted).span_of(C)
+    for layer_id, by in ((K, 0), (B, 2)):
+        before, after = (
+            layer_events(s, x, s.layer_by_id[layer_id]).table[:, PITCH] for s, x in ((SONG, span), (shifted, there))
+        )
+        assert ((after - before) % 12 == by).all()
+
+
+def test_a_following_bass_plays_the_chords_roots():
+    span = timeline(SONG).span_of(V)
+    pitches = layer_events(SONG, span, SONG.layer_by_id[B]).table[:, PITCH].reshape(-1, 8)[:4, 0] % 12
+    assert pitches.tolist() == [0, 9, 5, 7]
+
+
+def test_a_closed_hat_ends_an_open_one_and_pickups_come_early(song):
+    from escalera.core.song.edits.layers import AddLayer
+    from escalera.core.song.edits.tiles import Place
+
+    for sound, rows in (
+        ("open-tin-hat", [[480, 2000, 0, 46, 0, 90]]),
+        ("tin-hat", [[960, 120, 0, 42, 0, 90]]),
+        ("glass-bell", [[-480, 240, 0, 72, 0, 90]]),
+    ):
+        song = AddLayer(sound, rows=rows, length_ticks=3840).apply(song)
+        layer = song.layers[[x.sound_key for x in song.layers].index(sound)]
+        song = Place(C, layer.id, layer.pattern_id).apply(song)
+    span = timeline(song).span_of(C)
+    table = {x.sound_key: layer_events(song, span, x).table for x in song.layers}
+    assert table["open-tin-hat"][0].tolist()[:2] == [480, 480]
+    assert table["glass-bell"][0, START] == -480 and len(table["glass-bell"]) == 8

@@ -1,0 +1,123 @@
+"""The render: the same bytes every time, the cache equal to a cold render, the ceiling, ducking, filters, echo."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from escalera.core.song.edits import EDITS
+from escalera.core.song.timeline import timeline
+from escalera.errors import EditError
+from escalera.meters.loudness import true_peak_dbtp
+from escalera.sound.kernels import bus
+from escalera.sound.master import limit
+from escalera.sound.mix import Renderer, echo_samples
+from escalera.sound.schedule import RATE_HZ
+from tests.songs import edits_for, ids, small_song
+
+SONG = small_song()
+NAME = ids(SONG)
+
+
+def test_the_same_song_gives_the_same_bytes():
+    first, second = Renderer(100).render(SONG), Renderer(100).render(SONG)
+    assert np.array_equal(first, second) and 0.05 < np.abs(first).max() <= 10 ** (-1 / 20)
+
+
+@settings(max_examples=12)
+@given(st.data())
+def test_after_random_edits_the_cache_equals_a_cold_render(data):
+    song, warm = SONG, Renderer(60)
+    warm.render(song)
+    for _ in range(3):
+        try:
+            song = data.draw(edits_for(song)).apply(song)
+        except EditError:
+            continue
+    assert np.array_equal(warm.render(song), Renderer(60).render(song))
+
+
+def test_chunks_joined_are_the_whole_song():
+    renderer, line = Renderer(100), timeline(SONG)
+    chunks = [Renderer(100).chunk(SONG, line, i) for i in range(2)]
+    assert np.array_equal(np.concatenate(chunks, axis=1), renderer.render(SONG))
+    assert chunks[0].shape[1] == line.samples(RATE_HZ)[1]
+
+
+def test_ids_names_and_targets_are_not_heard():
+    renamed = EDITS["set_target"](NAME["Verse"], 9).apply(EDITS["rename_layer"](NAME["Soft pad"], "Other").apply(SONG))
+    copy = replace(renamed, title="Copy", sections=tuple(replace(s, id=s.id + 500) for s in renamed.sections))
+    line = timeline(SONG)
+    assert Renderer(10).chunk_keys(SONG, line) == Renderer(10).chunk_keys(copy, timeline(copy))
+
+
+@pytest.mark.parametrize("level_db", [0.0, 12.0])
+def test_the_ceiling_holds(level_db):
+    song = EDITS["set_master"](12.0 if level_db else 0.0).apply(SONG)
+    for layer in song.layers:
+        song = EDITS["set_control"](layer.id, "level_db", level_db).apply(song)
+    audio = Renderer(100).render(song)
+    assert true_peak_dbtp(audio) <= -1.0
+    assert np.abs(audio).max() > 0.5
+
+
+def test_the_limiter_leaves_quiet_music_alone():
+    quiet = (np.random.default_rng(2).standard_normal((2, 20_000)) * 0.05).astype(np.float32)
+    kept = quiet.copy()
+    limit(kept)
+    assert np.array_equal(kept, quiet)
+
+
+def spectrum_db(audio, hz):
+    t = np.arange(audio.shape[1]) / RATE_HZ
+    return 20 * np.log10(abs(np.mean(audio[0] * np.exp(-2j * np.pi * hz * t))) * 2 + 1e-12)
+
+
+@pytest.mark.parametrize(("hz", "expected"), [(100, 0.0), (1000, -3.01), (4000, -24.3)])
+def test_the_low_pass_has_its_response(hz, expected):
+    wave = np.sin(2 * np.pi * hz * np.arange(RATE_HZ) / RATE_HZ).astype(np.float32)
+    bus.low_pass(wave, np.full(-(-RATE_HZ // 16), 1000.0, np.float32), 16)
+    assert spectrum_db(wave[None], hz) == pytest.approx(expected, abs=0.4)
+
+
+@pytest.mark.parametrize(("hz", "expected"), [(4000, 0.0), (1000, -3.01), (250, -24.1)])
+def test_the_high_pass_has_its_response(hz, expected):
+    wave = np.sin(2 * np.pi * hz * np.arange(RATE_HZ) / RATE_HZ).astype(np.float32)
+    bus.high_pass(wave, 1000.0)
+    assert spectrum_db(wave[None], hz) == pytest.approx(expected, abs=0.4)
+
+
+def test_the_echo_comes_a_dotted_eighth_later_first_left_then_right():
+    span = timeline(SONG).spans[0]
+    delay = echo_samples(span)
+    assert delay == round(0.75 * 0.5 * RATE_HZ)
+    send = np.zeros(RATE_HZ, np.float32)
+    send[0] = 1.0
+    left, right = np.zeros(RATE_HZ, np.float32), np.zeros(RATE_HZ, np.float32)
+    bus.ping_pong(send, left, right, delay, 0.5, 1.0)
+    assert np.flatnonzero(left > 0.1)[0] == delay and np.flatnonzero(right > 0.1)[0] == 2 * delay
+
+
+def test_ducking_dips_at_the_kick_by_its_depth_and_comes_back():
+    curve = np.ones(30_000, np.float32)
+    bus.duck_curve(curve, np.array([5_000]), 0.75, 96, 900, 10_000)
+    assert curve[5_000] == pytest.approx(0.25) and curve[4_000] == 1.0 and curve[17_000] == 1.0
+    assert (np.diff(curve[5_900:16_000]) >= 0).all()
+
+
+def test_silence_stays_silent():
+    song = SONG
+    for layer in SONG.layers:
+        song = EDITS["set_muted"](layer.id, True).apply(song)
+    audio = Renderer(10).render(song)
+    assert audio.shape[1] == timeline(song).samples(RATE_HZ)[-1] and not audio.any()
+
+
+def test_an_edit_renders_only_its_section():
+    renderer, line = Renderer(100), timeline(SONG)
+    assert len(set(before := renderer.chunk_keys(SONG, line))) == 2
+    song = EDITS["toggle_tile"](NAME["Chorus"], NAME["Soft pad"], 1).apply(SONG)
+    after = renderer.chunk_keys(song, timeline(song))
+    assert before[0] == after[0] and before[1] != after[1]

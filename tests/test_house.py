@@ -1,0 +1,75 @@
+"""The house: imports run one way, modules stay small, nothing private leaks."""
+
+import ast
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parent.parent / "escalera"
+# each room may import the rooms named, itself, and the foundations
+MAY = {
+    "core": set(),
+    "meters": {"core"},
+    "sound": {"meters", "core"},
+    "formats": {"core"},
+    "store": {"core"},
+    "services": {"store", "formats", "sound", "meters", "core"},
+    "web": {"services", "store", "formats", "core"},
+    "cli": {"services", "formats", "sound", "meters", "core", "web"},
+}
+FOUNDATIONS = {"errors", "settings", ""}
+BARRED = {
+    "core": ("flask", "sqlalchemy", "soundfile", "numba", "pathlib", "os", "io"),
+    "meters": ("flask", "sqlalchemy"),
+    "sound": ("flask", "sqlalchemy"),
+}
+
+
+def imports(path):
+    package = path.relative_to(ROOT.parent).with_suffix("").parts
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            yield from (alias.name for alias in node.names)
+        elif isinstance(node, ast.ImportFrom):
+            base = ".".join(package[: len(package) - node.level]) + "." if node.level else ""
+            yield from (f"{base}{node.module or ''}.{alias.name}" for alias in node.names)
+
+
+@pytest.mark.parametrize("room", MAY)
+def test_imports_run_one_way(room):
+    wrong = []
+    for path in (ROOT / room).rglob("*.py"):
+        if "migrations" in path.parts:
+            continue
+        for name in imports(path):
+            parts = name.split(".")
+            if parts[0] == "escalera":
+                target = (
+                    parts[1]
+                    if len(parts) > 1 and (ROOT / parts[1]).is_dir()
+                    else (parts[1] if len(parts) > 1 and parts[1] in FOUNDATIONS else "")
+                )
+                if target not in MAY[room] | {room} | FOUNDATIONS:
+                    wrong.append(f"{path.name} imports {name}")
+            elif parts[0] in BARRED.get(room, ()):
+                wrong.append(f"{path.name} imports {name}")
+    assert not wrong
+
+
+def test_foundations_import_nothing_of_the_program():
+    for name in ("errors.py", "settings.py"):
+        assert not [n for n in imports(ROOT / name) if n.startswith("escalera")]
+
+
+def test_modules_stay_small():
+    large = {
+        p.name: n
+        for p in ROOT.rglob("*.py")
+        if p.name != "profiles.py" and (n := len(p.read_text().splitlines())) > 500
+    }
+    assert not large
+
+
+def test_kernels_do_not_call_across_files():
+    for path in (ROOT / "sound" / "kernels").glob("*.py"):
+        assert not [n for n in imports(path) if n.startswith("escalera")], path

@@ -1,0 +1,252 @@
+"""What a person does, in a real browser: making, moving, toggling, hearing, undoing, bringing in, taking away."""
+
+import re
+from pathlib import Path
+
+import mido
+import pytest
+
+pytestmark = pytest.mark.browser
+
+
+def open_song(page, server, title):
+    page.goto("/")
+    page.get_by_role("link", name=title).click()
+    page.wait_for_selector("#stair")
+    return int(page.url.rsplit("/", 1)[1])
+
+
+def settled(page, studio, song_id, revision):
+    """Wait until the page shows a state newer than `revision`; returns it."""
+    page.wait_for_function("old => Number(document.querySelector('#state [name=base]').value) !== old", arg=revision)
+    return studio.head(song_id)
+
+
+def test_a_song_from_one_key_press(page, server):
+    page.goto("/")
+    page.keyboard.press("n")
+    page.wait_for_selector("#stair")
+    assert page.locator(".step-name").all_inner_texts() == ["Idea"]
+    assert page.locator(".tile.full").count() == 10
+    page.get_by_role("link", name="Escalera").first.click()
+    assert page.get_by_role("link", name="Untitled").count() == 1
+
+
+def test_a_target_is_dragged_and_moved_by_keys(page, server):
+    song_id = open_song(page, server, "Harbour Stairs")
+    studio = server[1]
+    head = studio.head(song_id)
+    section = head.song.sections[7]
+    tread = page.locator(f"#tread-{section.id}")
+    box = tread.bounding_box()
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2 - 40.8, steps=4)
+    page.mouse.up()
+    dragged = settled(page, studio, song_id, head.revision_id)
+    assert dragged.song.section_by_id[section.id].target.start == pytest.approx(section.target.start + 2.0, abs=0.15)
+    page.locator(f"#tread-{section.id}").focus()
+    for _ in range(3):
+        page.keyboard.press("ArrowDown")
+    moved = settled(page, studio, song_id, dragged.revision_id)
+    assert moved.song.section_by_id[section.id].target.end == pytest.approx(section.target.end + 1.7, abs=0.15)
+    assert page.evaluate("document.activeElement.id") == f"tread-{section.id}"
+
+
+def test_tiles_are_toggled_by_click_and_keys_undone_and_redone(page, server):
+    song_id = open_song(page, server, "Paper Engines")
+    studio = server[1]
+    head = studio.head(song_id)
+    hats = next(x for x in head.song.layers if x.name == "Closed hats")
+    name = f"#t{hats.id}-{head.song.sections[4].id}-0"
+    assert "bare" in page.locator(name).get_attribute("class")
+    page.locator(name).click()
+    first = settled(page, studio, song_id, head.revision_id)
+    assert "full" in page.locator(name).get_attribute("class")
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press(" ")
+    second = settled(page, studio, song_id, first.revision_id)
+    assert page.locator(name.replace("-0", "-1")).get_attribute("aria-selected") == "true"
+    page.keyboard.press("Control+z")
+    settled(page, studio, song_id, second.revision_id)
+    page.get_by_role("button", name="Undo").click()
+    back = settled(page, studio, song_id, first.revision_id)
+    assert back.song == head.song and "bare" in page.locator(name).get_attribute("class")
+    page.get_by_role("button", name="Redo").click()
+    assert settled(page, studio, song_id, back.revision_id).song == first.song
+
+
+def test_quick_clicks_are_queued_and_none_is_lost(page, server):
+    song_id = open_song(page, server, "Paper Engines")
+    studio = server[1]
+    tiles = [t.get_attribute("id") for t in page.locator(".tile.bare").all()[:5]]
+    page.evaluate("ids => ids.forEach(id => document.getElementById(id).click())", tiles)
+    page.wait_for_function("ids => ids.every(id => !document.getElementById(id).classList.contains('bare'))", arg=tiles)
+    assert [e.summary.split()[0] for e in studio.history(song_id)[:5]] == ["Placed"] * 5
+
+
+def test_what_is_played_is_what_was_rendered(page, server):
+    """The analyser reads the true samples: sound is there, at the right place and level, and a loop comes round."""
+    song_id = open_song(page, server, "Harbour Stairs")
+    studio = server[1]
+    song = studio.head(song_id).song
+    chorus = next(s for s in song.sections if s.name == "Chorus 1")
+    page.locator(f"[data-select='section:{chorus.id}'] .step-ground").click(position={"x": 5, "y": 5})
+    page.wait_for_function("document.getElementById('loop').textContent.includes('Chorus 1')")
+    page.keyboard.press("l")
+    page.wait_for_function("window.escalera.player.playing && window.escalera.player.level() > 0.01", timeout=30_000)
+    page.wait_for_timeout(900)
+    index = song.index_of(chorus.id)
+    heard = page.evaluate("""async () => {
+      const p = window.escalera.player, a = new Float32Array(2048);
+      p.analyser.getFloatTimeDomainData(a);
+      return { at: p.position(), rms: Math.sqrt(a.reduce((t, x) => t + x * x, 0) / a.length), bar: document.querySelector('#position b').textContent, gain: p.gain.gain.value };
+    }""")
+    from escalera.core.song.timeline import timeline
+
+    line = timeline(song)
+    start = line.spans[index].start_seconds
+    assert start <= heard["at"] <= start + 4 and heard["bar"].split(".")[0] in ("29", "30")
+    audio = studio.rendering.renderer.chunk(song, line, index).mean(axis=0)
+    at = int((heard["at"] - start) * 44_100)
+    window = audio[max(0, at - 6000) : at + 6000]
+    expected = float((window**2).mean() ** 0.5) * heard["gain"]
+    assert 0.2 * expected < heard["rms"] < 5 * expected
+    assert heard["gain"] <= 10 ** (-12 / 20) + 0.01, "it starts quiet"
+    page.evaluate("window.escalera.player.play(window.escalera.player.loop.to - 0.4)")
+    page.wait_for_function("window.escalera.player.position() < window.escalera.player.loop.from + 2", timeout=8000)
+    page.keyboard.press(" ")
+    page.wait_for_function("!window.escalera.player.playing")
+
+
+def test_an_edit_while_playing_changes_what_sounds_without_stopping(page, server):
+    song_id = open_song(page, server, "Paper Engines")
+    studio = server[1]
+    head = studio.head(song_id)
+    page.get_by_role("button", name="Play").click()
+    page.wait_for_function(
+        "window.escalera.player.playing && window.escalera.player.segments.length > 0", timeout=30_000
+    )
+    before = page.evaluate("window.escalera.player.segments[0].key")
+    haze = next(x for x in head.song.layers if x.name == "Haze")
+    page.locator(f"#t{haze.id}-{head.song.sections[0].id}-3").click()
+    settled(page, studio, song_id, head.revision_id)
+    page.wait_for_function(
+        "old => window.escalera.player.segments.some(s => s.key !== old && s.index === 0)", arg=before, timeout=15_000
+    )
+    assert page.evaluate("window.escalera.player.playing")
+    page.keyboard.press("Home")
+
+
+def test_a_wrong_value_is_refused_where_the_user_is_looking(page, server):
+    song_id = open_song(page, server, "Harbour Stairs")
+    before = server[1].head(song_id)
+    page.locator(".song-title").click()
+    page.get_by_label("Tempo").fill("999")
+    page.get_by_label("Tempo").press("Enter")
+    page.wait_for_selector("#notice.error")
+    assert "999 bpm lies outside 30 to 300" in page.locator("#notice").inner_text()
+    assert server[1].head(song_id) == before
+    page.keyboard.press("Escape")
+
+
+def test_the_measured_line_arrives_and_the_inspector_explains(page, server):
+    open_song(page, server, "Harbour Stairs")
+    page.wait_for_selector("polyline.measured", timeout=60_000)
+    page.locator(".tread").nth(3).focus()
+    page.keyboard.press("Enter")
+    page.wait_for_function("document.querySelector('#inspector h2').textContent === 'Chorus 1'")
+    text = page.locator("#inspector").inner_text()
+    assert "against" in text and "drive" in text and re.search(r"\d\.\d = ", text)
+    page.locator("#against").select_option(label="Break")
+    page.wait_for_function("document.querySelector('#inspector').textContent.includes('Against Break')")
+
+
+def test_a_file_of_another_program_is_worked_on_like_a_native_song(page, server, tmp_path):
+    """Format 0 with running bars, markers and a drum channel: tiles toggle, patterns are shared, changes are heard."""
+    track = mido.MidiTrack([mido.MetaMessage("set_tempo", tempo=500_000), mido.MetaMessage("marker", text="Verse")])
+    for bar in range(8):
+        if bar == 4:
+            track.append(mido.MetaMessage("marker", text="Chorus"))
+        for beat in range(4):
+            track.append(mido.Message("note_on", note=36, velocity=100, channel=9, time=0))
+            track.append(mido.Message("note_on", note=40 + (7 if bar >= 4 else 0), velocity=90, channel=2, time=0))
+            track.append(mido.Message("note_on", note=36, velocity=0, channel=9, time=48))
+            track.append(mido.Message("note_on", note=40 + (7 if bar >= 4 else 0), velocity=0, channel=2, time=48))
+    file = mido.MidiFile(type=0, ticks_per_beat=96, tracks=[track])
+    file.save(tmp_path / "theirs.mid")
+    page.goto("/import")
+    page.get_by_label("File").set_input_files(tmp_path / "theirs.mid")
+    page.get_by_role("button", name="Bring it in").click()
+    page.wait_for_selector("#report")
+    page.get_by_role("button", name="To the stair").click()
+    song_id, studio = int(page.url.rsplit("/", 1)[1]), server[1]
+    head = studio.head(song_id)
+    assert page.locator(".step-name").all_inner_texts() == ["Verse", "Chorus"]
+    assert len(head.song.patterns) == 3, "four equal bars share a pattern"
+    keys = [c.key for c in studio.rendering.chunks(head.song)]
+    bass = next(x for x in head.song.layers if not x.sound.is_drum)
+    page.locator(f"#t{bass.id}-{head.song.sections[1].id}-0").click()
+    lifted = settled(page, studio, song_id, head.revision_id)
+    changed = [c.key for c in studio.rendering.chunks(lifted.song)]
+    assert changed[0] == keys[0] and changed[1] != keys[1]
+    page.locator(f"#t{bass.id}-{head.song.sections[1].id}-0").click()
+    filled = settled(page, studio, song_id, lifted.revision_id)
+    assert {p.pattern_id for s in filled.song.sections for p in s.placements if p.layer_id == bass.id} <= {
+        p.id for p in head.song.patterns
+    }
+    page.get_by_role("button", name="Play").click()
+    page.wait_for_function("window.escalera.player.level() > 0.003", timeout=30_000)
+
+
+def test_the_song_is_taken_away_as_files(page, server, tmp_path):
+    open_song(page, server, "Harbour Stairs")
+    page.get_by_role("link", name="Hand over").click()
+    with page.expect_download() as waiting:
+        page.get_by_role("link", name="Take MIDI").click()
+    waiting.value.save_as(tmp_path / "out.mid")
+    assert len(mido.MidiFile(tmp_path / "out.mid").tracks) == 17
+    with page.expect_download(timeout=60_000) as waiting:
+        page.locator("tr", has_text="WAV").get_by_role("link", name="16 bit").click()
+    assert Path(waiting.value.path()).read_bytes()[:4] == b"RIFF"
+
+
+@pytest.mark.parametrize("theme", ["day", "evening"])
+@pytest.mark.parametrize(
+    "address",
+    [
+        "/",
+        "/new",
+        "/import",
+        "/bin",
+        "/components",
+        "/songs/1",
+        "/songs/1?select=song",
+        "/songs/1?select=layer:0:1",
+        "/songs/1/handover",
+    ],
+)
+def test_pages_are_accessible_in_both_themes(page, server, address, theme):
+    axe = next(Path("tests/vendor").glob("axe-*.min.js")).read_text()
+    if "layer" in address:
+        address = f"/songs/1?select=layer:0:{server[1].head(1).song.layers[0].id}"
+    page.add_init_script(f"localStorage.setItem('theme', '{theme}')")
+    page.goto(address)
+    page.wait_for_timeout(300)
+    page.evaluate(axe)
+    found = page.evaluate(
+        "async () => (await axe.run(document, { runOnly: ['wcag2a', 'wcag2aa'] })).violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.target + ' ' + (n.any[0]?.message ?? '')).join(' | '))"
+    )
+    assert not found
+
+
+@pytest.mark.parametrize("width", [1024, 1280])
+def test_nothing_runs_out_of_the_window(page, server, width):
+    page.set_viewport_size({"width": width, "height": 800})
+    open_song(page, server, "Harbour Stairs")
+    assert page.evaluate(
+        "document.documentElement.scrollWidth <= innerWidth && document.querySelector('.handrail').getBoundingClientRect().bottom <= innerHeight + 1"
+    )
+    assert page.evaluate(
+        "[...document.querySelectorAll('.songbar > *, .rail-row > *')].every(e => e.getBoundingClientRect().right <= innerWidth)"
+    )

@@ -1,0 +1,171 @@
+"""Pages and fragments, read as a parser reads them."""
+
+import io
+import json
+import re
+
+import pytest
+from lxml import html
+
+from escalera.core.song.edits import EDITS
+from tests.songs import ids, small_song
+
+NAME = ids(small_song())
+
+
+@pytest.fixture
+def song_id(studio):
+    return studio.add_song(small_song(), "New")
+
+
+def tree(response):
+    return html.fromstring(response.get_data(as_text=True))
+
+
+def post(client, studio, song_id, **fields):
+    base = fields.pop("base", studio.head(song_id).revision_id)
+    return client.post(f"/songs/{song_id}/edits", data={"base": base, **fields}, headers={"HX-Request": "true"})
+
+
+def test_the_shelf_is_at_the_root_and_says_what_to_do_when_empty(client, studio):
+    assert client.get("/").status_code == 200
+    assert "The shelf is empty" in tree(client.get("/")).text_content()
+    studio.add_song(small_song(), "New")
+    assert tree(client.get("/")).xpath("//ul[@class='shelf']//h2/a/text()") == ["Small"]
+
+
+def test_a_song_is_made_with_nothing_said(client, studio):
+    answer = client.post("/new")
+    assert re.fullmatch(r"/songs/\d+", answer.location) and studio.shelf()[0].title == "Untitled"
+    refused = client.post("/new", data={"tempo_bpm": "999"})
+    assert refused.status_code == 422 and "outside 30 to 300" in tree(refused).xpath("string(//p[@role='alert'])")
+
+
+def test_the_stair_page_shows_every_section_layer_and_tile(client, song_id):
+    page = tree(client.get(f"/songs/{song_id}"))
+    stair = page.xpath("//*[@id='stair']")
+    assert len(stair) == 1 and stair[0].tag == "svg"
+    assert [t.text for t in page.xpath("//*[@class='step-name']")] == ["Verse", "Chorus"]
+    assert (
+        len(page.xpath("//*[@role='gridcell']")) == 3 * 4 and len(page.xpath("//*[contains(@class,'medallion')]")) == 1
+    )
+    manifest = json.loads(page.xpath("string(//*[@id='manifest'])"))
+    assert [s["bar"] for s in manifest["sections"]] == [1, 9]
+
+
+def test_markup_in_names_is_only_text(client, studio, song_id):
+    post(client, studio, song_id, kind="rename_section", section_id=NAME["Verse"], name="<script>alert(1)</script>")
+    post(
+        client, studio, song_id, kind="rename_layer", layer_id=NAME["Round kick"], name='"><img src=x onerror=alert(1)>'
+    )
+    page = tree(client.get(f"/songs/{song_id}"))
+    assert not page.xpath("//script[contains(text(),'alert(1)') and not(@type)]") and not page.xpath("//img")
+    manifest = page.xpath("//*[@id='manifest']")[0]
+    assert json.loads(manifest.text_content())["sections"][0]["name"] == "<script>alert(1)</script>"
+
+
+def test_an_edit_answers_with_what_changed_and_the_new_state(client, studio, song_id):
+    answer = post(
+        client, studio, song_id, kind="toggle_tile", section_id=NAME["Verse"], layer_id=NAME["Soft pad"], phrase=0
+    )
+    fragments = html.fragments_fromstring(answer.get_data(as_text=True).strip())
+    assert {f.get("id") for f in fragments if f.get("hx-swap-oob")} == {
+        "state",
+        "songbar",
+        "stair",
+        "wall",
+        "inspector",
+        "rail-svg",
+        "notice",
+    }
+    state = next(f for f in fragments if f.get("id") == "state")
+    assert state.xpath("string(.//input[@name='base']/@value)") == str(studio.head(song_id).revision_id)
+
+
+@pytest.mark.parametrize(("fields", "says"), [
+    (dict(kind="set_tempo", tempo_bpm="500"), "500 bpm lies outside 30 to 300"), (dict(kind="set_tempo", tempo_bpm="fast"), "tempo bpm: “fast” cannot be used"),
+    (dict(kind="set_metre", metre="4/0"), "4/0 is not a metre"), (dict(kind="resize_section", section_id=NAME["Verse"], bars="1000"), "outside 1 to 999"),
+    (dict(kind="rename_section", section_id=NAME["Verse"], name="x" * 10_000), "10,000 characters"), (dict(kind="explode"), "is not an edit"),
+    (dict(kind="set_target", section_id=NAME["Verse"]), "start"), (dict(kind="place_library", section_id=1, layer_id=1, pattern_key="no"), "not in the library"),
+])  # fmt: skip
+def test_a_refused_edit_says_why_and_changes_nothing(client, studio, song_id, fields, says):
+    before = studio.head(song_id)
+    answer = post(client, studio, song_id, **fields)
+    assert answer.status_code in (400, 422) and says in tree(answer).xpath("string(//*[@role='alert'])")
+    assert studio.head(song_id) == before
+
+
+def test_a_second_window_gets_the_newer_state_and_the_reason(client, studio, song_id):
+    old = studio.head(song_id).revision_id
+    post(client, studio, song_id, kind="set_tempo", tempo_bpm="90")
+    answer = post(client, studio, song_id, base=old, kind="set_tempo", tempo_bpm="150")
+    text = answer.get_data(as_text=True)
+    assert answer.status_code == 409 and "changed in the meantime" in text and 'id="stair"' in text
+    assert studio.head(song_id).song.tempo_bpm == 90
+
+
+def test_sound_has_an_address_of_its_content(client, song_id):
+    manifest = client.get(f"/songs/{song_id}/manifest.json").json
+    section = manifest["sections"][1]
+    good = f"/songs/{song_id}/audio/{manifest['revision']}/1/{section['key']}.wav"
+    answer = client.get(good)
+    assert (
+        answer.data[:4] == b"RIFF"
+        and "immutable" in answer.headers["Cache-Control"]
+        and len(answer.data) >= 44 + 4 * section["samples"]
+    )
+    assert client.get(good.replace(section["key"], "0" * 32)).status_code == 404
+
+
+def test_files_come_in_and_go_out(client, studio, song_id):
+    data = client.get(f"/songs/{song_id}/export/midi").data
+    answer = client.post("/import", data={"file": (io.BytesIO(data), "some.mid")})
+    assert answer.status_code == 302 and studio.shelf()[0].title == "Small"
+    half = client.post("/import", data={"file": (io.BytesIO(data[: len(data) // 2]), "some.mid")})
+    assert half.status_code == 422 and "cut off" in tree(half).xpath("string(//p[@role='alert'])")
+    assert client.post("/import", data={}).status_code == 422
+    assert client.get(f"/songs/{song_id}/export/ogg").status_code == 400
+    assert client.get("/project.schema.json").json["title"] == "ProjectModel"
+
+
+def test_the_bin_takes_and_gives_back(client, song_id):
+    client.post(f"/songs/{song_id}/bin")
+    assert client.get(f"/songs/{song_id}").status_code == 404
+    assert "Small" in tree(client.get("/bin")).text_content()
+    client.post(f"/songs/{song_id}/restore")
+    assert client.get(f"/songs/{song_id}").status_code == 200
+
+
+def test_pages_carry_a_strict_policy_and_a_long_song_stays_small(client, studio):
+    song = small_song()
+    for _ in range(17):
+        song = EDITS["add_layer"]("glass-bell", rows=[[0, 100, 0, 80, 0, 90]], length_ticks=3840).apply(song)
+    for _ in range(5):
+        song = EDITS["duplicate_section"](song.sections[-1].id).apply(
+            EDITS["resize_section"](song.sections[0].id, 32).apply(song)
+        )
+    answer = client.get(f"/songs/{studio.add_song(song, 'x')}", headers={"Accept-Encoding": "gzip"})
+    assert "unsafe-inline" not in answer.headers["Content-Security-Policy"].replace(
+        "style-src-attr 'unsafe-inline'", ""
+    )
+    assert answer.headers["Content-Encoding"] == "gzip" and len(answer.data) < 300_000
+
+
+def test_without_its_token_a_form_is_refused(studio):
+    from escalera.web import create_app
+
+    answer = create_app(studio, testing=True).test_client().post("/new")
+    assert answer.status_code == 400 and not studio.shelf()
+
+
+def test_a_passcode_keeps_the_door(studio, monkeypatch):
+    from escalera.web import create_app
+
+    monkeypatch.setenv("ESCALERA_PASSCODE", "open sesame")
+    app = create_app(studio, testing=True)
+    app.config["WTF_CSRF_ENABLED"] = False
+    client = app.test_client()
+    assert client.get("/").location == "/door"
+    assert client.post("/door", data={"passcode": "wrong"}).status_code == 403
+    client.post("/door", data={"passcode": "open sesame"})
+    assert client.get("/").status_code == 200
