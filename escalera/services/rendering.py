@@ -143,7 +143,7 @@ class _Outdated(Exception):
 
 def measured_section(song: Song, span: Span, meters: SpanMeters) -> MeasuredSection:
     """Energy and figures of a section from the meters of its felt bars."""
-    felt = felt_bars(span)
+    felt = felt_bars(span.grid)
     energy = to_energy(compute_terms(meters.stats), song)
     energy = np.where(meters.stats[:, :6].sum(axis=1) > 1e-9, energy, 0.0)
     per_bar = felt.over(np.array([span.seconds_at(t) for t in span.bar_ticks]))

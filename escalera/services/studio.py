@@ -96,11 +96,13 @@ class Studio:
         return Outcome(self._append(song_id, base_id, before, song, summary), summary)
 
     def _append(self, song_id: int, base_id: int, before: Song, song: Song, summary: str) -> Head:
+        picture = picture_of(song)
         with self.database.write() as session:
-            head = self.repository.head(session, song_id)
-            if head.revision_id == base_id and song == before:
-                return head
-            revision = self.repository.append(session, song_id, base_id, song, summary, picture_of(song))
+            if song == before:
+                head = self.repository.head(session, song_id)
+                if head.revision_id == base_id:
+                    return head
+            revision = self.repository.append(session, song_id, base_id, song, summary, picture)
         self.repository.remember(revision, song)
         return Head(song_id, revision, True, False, song)
 

@@ -34,7 +34,7 @@ def _voices(song: Song) -> frozenset[int]:
 def _measure(renderer: Renderer, song: Song, line: Timeline, index: int) -> SpanMeters:
     starts, span = line.samples(RATE_HZ), line.spans[index]
     low, high = starts[index], starts[index + 1]
-    edges = np.minimum(np.rint(felt_bars(span).seconds * RATE_HZ).astype(np.int64), high - low)
+    edges = np.minimum(np.rint(felt_bars(span.grid).seconds * RATE_HZ).astype(np.int64), high - low)
     edges[-1] = high - low
     meters = measure_spans(renderer.before_master(song, line, low, high), RATE_HZ, edges)
     voices = _voices(song) & {p.layer_id for p in span.section.placements}

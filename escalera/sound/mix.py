@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.song.document import Layer, Song
-from escalera.core.song.resolve import sounding_layers
+from escalera.core.song.resolve import layer_events, sounding_layers
 from escalera.core.song.timeline import Span, Timeline, timeline
 from escalera.sound.cache import AudioCache, content_key
 from escalera.sound.kernels import bus
@@ -25,6 +25,11 @@ HALL_TAIL = 2 * RATE_HZ
 ECHO_FEEDBACK, ECHO_DAMPING = 0.42, 0.38
 ECHO_TURNS = 8
 FADE = 2048
+SUM_BLOCK = 8192
+DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
+Samples = NDArray[np.float32]
+NO_DUCK: Samples = np.zeros(0, np.float32)
+KEPT_PLANS = 2048
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 
 
@@ -46,10 +51,19 @@ class Part:
 
     layer: Layer
     key: str
-    make: Callable[[], Unit]
     notes: Notes
     end: int
     gains: tuple[float, float, float, float, float]  # amplitude, left, right, hall send, echo send
+
+
+@dataclass(frozen=True, eq=False)
+class Plan:
+    """A section before it is rendered: its parts, the key of its mix, the key of its first moment, where its sound ends."""
+
+    parts: list[Part]
+    key: str
+    head_key: str
+    reach: int
 
 
 def amplitude(level_db: float) -> float:
@@ -73,24 +87,37 @@ class Renderer:
 
     def __init__(self, cache_mb: int = 700):
         self.cache = AudioCache(cache_mb * 1_000_000)
+        self._plans: dict[object, Plan] = {}
 
     # sections ------------------------------------------------------------------------------------------------
 
-    def parts(self, song: Song, span: Span) -> list[Part]:
-        """What sounds in a section, without rendering anything."""
+    def plan(self, song: Song, span: Span) -> Plan:
+        """What sounds in a section and under which keys, without rendering anything; unchanged sections are found at once."""
+        memo = ("plan", span.section.id)
+        if memo not in song.memo:
+            playing = tuple((layer, layer_events(song, span, layer)) for layer in sounding_layers(song, span.section))
+            key = (span.grid, playing)
+            if key not in self._plans:
+                while len(self._plans) > KEPT_PLANS:
+                    self._plans.pop(next(iter(self._plans)), None)
+                self._plans[key] = self._plan(song, span)
+            song.memo[memo] = self._plans[key]
+        return song.memo[memo]
+
+    def _plan(self, song: Song, span: Span) -> Plan:
+        parts = self._parts(song, span)
+        reach = max((p.end for p in parts), default=0) + _tail(span, parts)
+        return Plan(parts, self._key(song, span, parts), _head_key(parts), reach)
+
+    def _parts(self, song: Song, span: Span) -> list[Part]:
         parts = []
         for layer in sounding_layers(song, span.section):
             notes = schedule(song, span, layer)
             if len(notes.start):
-                key = unit_key(layer, notes)
-                make = _bind(self.cache, key, layer, notes)
                 level, (left, right) = amplitude(layer.level_db), pan_gains(layer.pan)
                 gains = (level, left, right, amplitude(layer.reverb_send_db), amplitude(layer.echo_send_db))
-                parts.append(Part(layer, key, make, notes, reach(layer, notes), gains))
+                parts.append(Part(layer, unit_key(layer, notes), notes, reach(layer, notes), gains))
         return parts
-
-    def section_key(self, song: Song, span: Span) -> str:
-        return self._key(song, span, self.parts(song, span))
 
     def _key(self, song: Song, span: Span, parts: list[Part]) -> str:
         ducked = any(p.layer.duck_db > 0 for p in parts)
@@ -100,55 +127,55 @@ class Renderer:
 
     def section_mix(self, song: Song, span: Span, layers: frozenset[int] | None = None, wet: bool = True) -> SectionMix:
         """The mix of a section: all layers, or some of them by id; dry leaves hall and echo out."""
-        parts = self.parts(song, span)
-        if layers is not None:
-            parts = [p for p in parts if p.layer.id in layers]
+        plan = self.plan(song, span)
+        if layers is None and wet:
+            return self.cache.get_or_make(plan.key, lambda: self._mix(song, span, plan.parts))
+        parts = [p for p in plan.parts if layers is None or p.layer.id in layers]
         if not wet:
-            parts = [Part(p.layer, p.key, p.make, p.notes, p.end, (*p.gains[:3], 0.0, 0.0)) for p in parts]
+            parts = [replace(p, gains=(*p.gains[:3], 0.0, 0.0)) for p in parts]
         return self.cache.get_or_make(self._key(song, span, parts), lambda: self._mix(song, span, parts))
 
-    def _mix(self, song: Song, span: Span, parts: list[Part]) -> SectionMix:
-        if not parts:
+    def _mix(self, song: Song, span: Span, parts: list[Part], until: int | None = None) -> SectionMix:
+        """Mix the parts; with `until` only so many samples from the section's start, equal to those of the whole."""
+        units = [self._unit(p) for p in parts]
+        if not any(u.audio.shape[1] for u in units):
             return SectionMix(0, np.zeros((2, 0), np.float32))
-        units = [p.make() for p in parts]
         first, last = min(u.offset for u in units), max(u.end for u in units)
         hall, echo = any(p.gains[3] for p in parts), any(p.gains[4] for p in parts)
         tail = _tail(span, parts)
-        length = last - first + tail
+        whole = last - first + tail
+        length = whole if until is None else min(whole, max(0, until - first))
         out = np.zeros((2, length), np.float32)
-        to_hall = np.zeros((2, length if hall else 0), np.float32)
-        to_echo = np.zeros(length if echo else 0, np.float32)
-        ducks: dict[tuple[float, float], NDArray[np.float32]] = {}
-        for part, unit in zip(parts, units):
-            left, right = self._ducked(song, span, part.layer, unit, ducks)
-            _enter(part, unit.offset - first, left, right, out, to_hall, to_echo)
+        to_hall, to_echo = np.zeros((2, length if hall else 0), np.float32), np.zeros(length if echo else 0, np.float32)
+        self._sum(song, span, list(zip(parts, units)), first, out, to_hall, to_echo)
         if echo:
             bus.ping_pong(to_echo, out[0], out[1], echo_samples(span), ECHO_FEEDBACK, ECHO_DAMPING)
         if hall:
             bus.hall(to_hall[0], to_hall[1], out[0], out[1], HALL_DECAY_S, HALL_DAMPING)
-        if tail:
+        if tail and length == whole:
             out[:, -FADE:] *= np.linspace(1.0, 0.0, FADE, dtype=np.float32) ** 2
         return SectionMix(first, out)
 
-    def _ducked(
-        self, song: Song, span: Span, layer: Layer, unit: Unit, ducks: dict
-    ) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-        if layer.duck_db <= 0:
-            return unit.left, unit.right
-        onsets = kick_onsets(song, span)
-        if not len(onsets):
-            return unit.left, unit.right
-        curve = np.ones(unit.audio.shape[1], np.float32)
-        release = max(64, round(layer.duck_release_beats * beat_samples(span)))
-        depth = 1.0 - 10.0 ** (-layer.duck_db / 20.0)
-        bus.duck_curve(curve, onsets - unit.offset, depth, 96, 900, release)
-        left = np.empty_like(unit.left)
-        bus.multiply_into(left, unit.left, curve)
-        if unit.audio.shape[0] == 1:
-            return left, left
-        right = np.empty_like(unit.right)
-        bus.multiply_into(right, unit.right, curve)
-        return left, right
+    def _unit(self, part: Part) -> Unit:
+        return self.cache.get_or_make(part.key, lambda: render_unit(part.layer, part.notes, self.cache))
+
+    def _sum(self, song: Song, span: Span, items: list[tuple[Part, Unit]], first: int, out: Samples, to_hall: Samples,
+             to_echo: Samples) -> None:  # fmt: skip
+        """Add all units to the mix and the sends, block by block, so that a block stays in the processor's cache."""
+        ducks = _duck_curves(song, span, [part.layer for part, _ in items], first, out.shape[1])
+        rows = []
+        for part, unit in items:
+            level, left, right, hall, echo = part.gains
+            gains = np.array([level * left, level * right, hall, 0.5 * level * echo])
+            duck = ducks.get((part.layer.duck_db, part.layer.duck_release_beats), NO_DUCK)
+            rows.append((unit.left, unit.right, duck, unit.offset - first, gains))
+        places = np.zeros(3, np.int64)
+        for low in range(0, out.shape[1], SUM_BLOCK):
+            places[1], places[2] = low, min(low + SUM_BLOCK, out.shape[1])
+            for left_audio, right_audio, duck, at, gains in rows:
+                if at < places[2] and at + len(left_audio) > low:
+                    places[0] = at
+                    bus.enter_block(out, to_hall, to_echo, left_audio, right_audio, duck, places, gains)
 
     # the whole song --------------------------------------------------------------------------------------------
 
@@ -160,38 +187,44 @@ class Renderer:
         for span, start in zip(line.spans, line.samples(RATE_HZ)):
             if start - PICKUP_SAMPLES > high:
                 break
-            mix = self.section_mix(song, span, layers, wet)
+            if start + self.plan(song, span).reach <= low:
+                continue
+            mix = self._as_far_as_needed(song, span, layers, wet, high - start)
             a, b = max(low, start + mix.offset), min(high, start + mix.offset + mix.audio.shape[1])
             if a < b:
                 source = mix.audio[:, a - start - mix.offset : b - start - mix.offset]
                 bus.add_stereo(out[0, a - low : b - low], out[1, a - low : b - low], source[0], source[1], gain, gain)
         return out
 
+    def _as_far_as_needed(
+        self, song: Song, span: Span, layers: frozenset[int] | None, wet: bool, until: int
+    ) -> SectionMix:
+        """A section's mix; when it is not there yet and only its beginning is asked for, only that is mixed."""
+        plan = self.plan(song, span)
+        if layers is None and wet and until < plan.reach // 2 and plan.key not in self.cache:
+            return self._mix(song, span, plan.parts, until)
+        return self.section_mix(song, span, layers, wet)
+
     def tail_samples(self, song: Song, line: Timeline) -> int:
         """How far the sound reaches past the song's last bar."""
-        ends = [
-            s + m.offset + m.audio.shape[1]
-            for s, m in zip(line.samples(RATE_HZ), (self.section_mix(song, x) for x in line.spans))
-        ]
-        return max(0, max(ends, default=0) - line.samples(RATE_HZ)[-1])
+        starts = line.samples(RATE_HZ)
+        return max(
+            0, max((s + self.plan(song, span).reach for s, span in zip(starts, line.spans)), default=0) - starts[-1]
+        )
 
     def chunk_keys(self, song: Song, line: Timeline) -> list[str]:
         """Keys of every section's finished sound: each hears the tails that reach it and the first moment after it."""
         starts = line.samples(RATE_HZ)
-        all_parts = [self.parts(song, span) for span in line.spans]
-        keys = [self._key(song, span, parts) for span, parts in zip(line.spans, all_parts)]
-        ends = [
-            s + max((p.end for p in ps), default=0) + _tail(x, ps) for s, ps, x in zip(starts, all_parts, line.spans)
-        ]
+        plans = [self.plan(song, span) for span in line.spans]
+        keys = [plan.key for plan in plans]
+        ends = [s + plan.reach for s, plan in zip(starts, plans)]
         found = []
         for i in range(len(line.spans)):
             near = [j for j in range(i + 1) if j == i or ends[j] > starts[i] - 2 * PRE_ROLL_SAMPLES]
             rows = [(keys[j], starts[j] - starts[i]) for j in near]
             ahead = range(i + 1, min(i + 3, len(keys)))
             rows += [
-                (_head_key(all_parts[j]), starts[j] - starts[i])
-                for j in ahead
-                if starts[j] - starts[i + 1] < PICKUP_SAMPLES
+                (plans[j].head_key, starts[j] - starts[i]) for j in ahead if starts[j] - starts[i + 1] < PICKUP_SAMPLES
             ]
             length, last = starts[i + 1] - starts[i], i + 1 == len(keys)
             found.append(
@@ -237,21 +270,20 @@ class Renderer:
         return np.concatenate(chunks, axis=1)
 
 
-def _bind(cache: AudioCache, key: str, layer: Layer, notes: Notes) -> Callable[[], Unit]:
-    return lambda: cache.get_or_make(key, lambda: render_unit(layer, notes, cache))
-
-
-def _enter(
-    part: Part, at: int, left: NDArray, right: NDArray, out: NDArray, to_hall: NDArray, to_echo: NDArray
-) -> None:
-    """Add one layer to the mix and to the sends."""
-    level, pan_l, pan_r, hall, echo = part.gains
-    end = at + len(left)
-    bus.add_stereo(out[0, at:end], out[1, at:end], left, right, level * pan_l, level * pan_r)
-    if hall:
-        bus.add_stereo(to_hall[0, at:end], to_hall[1, at:end], left, right, level * pan_l * hall, level * pan_r * hall)
-    if echo:
-        bus.add_stereo(to_echo[at:end], to_echo[at:end], left, right, 0.5 * level * echo, 0.5 * level * echo)
+def _duck_curves(
+    song: Song, span: Span, layers: list[Layer], first: int, length: int
+) -> dict[tuple[float, float], Samples]:
+    """Gain over the section's mix for every depth and release in use; empty when no kick sounds."""
+    curves: dict[tuple[float, float], Samples] = {}
+    onsets = kick_onsets(song, span)
+    for layer in layers:
+        key = (layer.duck_db, layer.duck_release_beats)
+        if layer.duck_db > 0 and len(onsets) and key not in curves:
+            curves[key] = np.ones(length, np.float32)
+            release = max(64, round(layer.duck_release_beats * beat_samples(span)))
+            depth = 1.0 - 10.0 ** (-layer.duck_db / 20.0)
+            bus.duck_curve(curves[key], onsets - first, depth, DUCK_ATTACK, DUCK_HOLD, release)
+    return curves
 
 
 def _head_key(parts: list[Part]) -> str:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from escalera.core.palette.sounds import CHOKES
 from escalera.core.song.document import Layer, Song, Variation
 from escalera.core.song.resolve import DURATION, PITCH, START, VELOCITY, Events, layer_events, sounding_layers
-from escalera.core.song.timeline import Span
+from escalera.core.song.timeline import Grid, Span
 from escalera.core.time.ticks import TICKS_PER_QUARTER
 
 RATE_HZ = 44_100
@@ -42,10 +42,10 @@ class Notes:
         )
 
 
-def ticks_to_samples(span: Span, ticks: NDArray[np.int64] | NDArray[np.int32]) -> NDArray[np.int64]:
+def ticks_to_samples(grid: Grid, ticks: NDArray[np.int64] | NDArray[np.int32]) -> NDArray[np.int64]:
     """Nearest samples of ticks in a section, its tempo changes respected."""
-    starts = np.array([t for t, _ in span.tempo_points], dtype=np.float64)
-    rate = np.array([RATE_HZ * 60.0 / bpm / TICKS_PER_QUARTER for _, bpm in span.tempo_points])
+    starts = np.array([t for t, _ in grid.tempo_points], dtype=np.float64)
+    rate = np.array([RATE_HZ * 60.0 / bpm / TICKS_PER_QUARTER for _, bpm in grid.tempo_points])
     before = np.concatenate(([0.0], np.cumsum(np.diff(starts) * rate[:-1])))
     segment = np.maximum(np.searchsorted(starts, ticks, side="right") - 1, 0)
     return np.rint(before[segment] + (ticks - starts[segment]) * rate[segment]).astype(np.int64)
@@ -54,23 +54,23 @@ def ticks_to_samples(span: Span, ticks: NDArray[np.int64] | NDArray[np.int32]) -
 def schedule(song: Song, span: Span, layer: Layer) -> Notes:
     """The notes of a layer in a section. Cached by content."""
     stops = _choker_events(song, span, layer) if layer.sound.is_drum else ()
-    return _schedule(layer_events(song, span, layer), span, layer.sound.is_drum, stops)
+    return _schedule(layer_events(song, span, layer), span.grid, layer.sound.is_drum, stops)
 
 
 @lru_cache(maxsize=4096)
-def _schedule(events: Events, span: Span, is_drum: bool, stops: tuple[Events, ...]) -> Notes:
+def _schedule(events: Events, grid: Grid, is_drum: bool, stops: tuple[Events, ...]) -> Notes:
     table = events.table
-    start = ticks_to_samples(span, table[:, START])
-    end = ticks_to_samples(span, table[:, START] + table[:, DURATION])
+    start = ticks_to_samples(grid, table[:, START])
+    end = ticks_to_samples(grid, table[:, START] + table[:, DURATION])
     hold = (
-        _until_choked(start, [ticks_to_samples(span, e.table[:, START]) for e in stops])
+        _until_choked(start, [ticks_to_samples(grid, e.table[:, START]) for e in stops])
         if is_drum
         else np.maximum(end - start, 1)
     )
     curves = []
     for low, high, variation in events.spans:
         if variation.lowpass_start_hz is not None or variation.level_start_db or variation.level_end_db:
-            edges = ticks_to_samples(span, np.array([low, high]))
+            edges = ticks_to_samples(grid, np.array([low, high]))
             curves.append((int(edges[0]), int(edges[1]), variation))
     return Notes(start, hold, table[:, PITCH], table[:, VELOCITY], tuple(curves))
 
@@ -90,9 +90,16 @@ def _until_choked(start: NDArray[np.int64], stops: list[NDArray[np.int64]]) -> N
 
 
 def kick_onsets(song: Song, span: Span) -> NDArray[np.int64]:
-    """Samples at which a kick sounds in the section; what ducking answers to."""
+    """Samples at which a kick sounds in the section; what ducking answers to. Found once per state."""
+    key = ("kicks", span.section.id)
+    if key not in song.memo:
+        song.memo[key] = _kick_onsets(song, span)
+    return song.memo[key]
+
+
+def _kick_onsets(song: Song, span: Span) -> NDArray[np.int64]:
     found = [
-        ticks_to_samples(span, layer_events(song, span, layer).table[:, START])
+        ticks_to_samples(span.grid, layer_events(song, span, layer).table[:, START])
         for layer in sounding_layers(song, span.section)
         if layer.sound.drum == "kick"
     ]

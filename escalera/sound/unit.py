@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -46,7 +47,12 @@ class Unit:
 
 def unit_key(layer: Layer, notes: Notes) -> str:
     """What the unit's samples depend on, and nothing else: no ids, no level, no place in the song."""
-    chain = (layer.sound_key, layer.lowpass_hz, layer.highpass_hz, layer.seed if VOICES[layer.sound_key].noisy else 0)
+    seed = layer.seed if VOICES[layer.sound_key].noisy else 0
+    return _unit_key(notes, layer.sound_key, layer.lowpass_hz, layer.highpass_hz, seed)
+
+
+@lru_cache(maxsize=8192)
+def _unit_key(notes: Notes, *chain: object) -> str:
     return content_key("unit", VERSION, chain, notes.content)
 
 
@@ -152,4 +158,9 @@ def _smooth(curve: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def reach(layer: Layer, notes: Notes) -> int:
     """Where the unit will end, in samples from the section's start; known without rendering."""
-    return int((notes.start + _lengths(VOICES[layer.sound_key], notes)).max(initial=0))
+    return _reach(notes, layer.sound_key)
+
+
+@lru_cache(maxsize=8192)
+def _reach(notes: Notes, sound_key: str) -> int:
+    return int((notes.start + _lengths(VOICES[sound_key], notes)).max(initial=0))

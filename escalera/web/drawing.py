@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
+
+from markupsafe import Markup, escape
 
 from escalera.core.energy.explain import Agreement
-from escalera.core.energy.joins import DEVICES, join_devices
+from escalera.core.energy.joins import DEVICES, devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy
 from escalera.core.song.document import Song
 from escalera.services.rendering import MeasuredSong
@@ -22,14 +25,6 @@ SMALLEST_SHARE = 0.03
 def y_of(energy: float) -> float:
     """Pixel of an energy; values above 10.6 are drawn at the edge."""
     return round(FLOOR - min(max(energy, 0.0), 10.6) * UNIT, 1)
-
-
-@dataclass(frozen=True, slots=True)
-class Rect:
-    y: float
-    height: float
-    family: str
-    title: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +44,7 @@ class Step:
     role: str
     tread: tuple[float, float]
     target: tuple[float, float]
-    rects: tuple[Rect, ...]
+    riser: Markup
     top: float
     missing: str
     too_much: str
@@ -84,7 +79,7 @@ def draw_stair(song: Song, energy: SongEnergy, measured: MeasuredSong | None, fo
         count = section.span.section.bars
         x, width = 100.0 * bar / total, 100.0 * count / total
         own = measured.of(section.span.section.id) if measured else None
-        steps.append(_step(song, section, x, width, own.value if own else None))
+        steps.append(_step(section, x, width, own.value if own else None))
         if own:
             line += [f"{1000 * (bar + i + 0.5) / total:.1f},{y_of(float(v))}" for i, v in enumerate(own.bars)]
         pull += [
@@ -95,7 +90,7 @@ def draw_stair(song: Song, energy: SongEnergy, measured: MeasuredSong | None, fo
     return Stair(_spread(steps), _medallions(song, energy, found), rungs, " ".join(line), " ".join(pull), total)
 
 
-def _step(song: Song, energy: SectionEnergy, x: float, width: float, measured: float | None) -> Step:
+def _step(energy: SectionEnergy, x: float, width: float, measured: float | None) -> Step:
     section, value = energy.span.section, energy.value
     start, end = y_of(section.target.start), y_of(section.target.end)
     top = y_of(value)
@@ -103,7 +98,7 @@ def _step(song: Song, energy: SectionEnergy, x: float, width: float, measured: f
     return Step(
         section.id, section.name, _shortened(section.name, width), min(start, end) - 9.0, 0.0, "middle", round(x, 3), round(width, 3),
         energy.span.first_bar, section.bars, section.role, (start, end), (section.target.start, section.target.end),
-        _rects(song, energy, top), top, missing, too_much, hatch, value, measured,
+        _riser(energy, top, round(x, 3), round(width, 3)), top, missing, too_much, hatch, value, measured,
         tuple((round(x + width * (i + 0.5) / section.bars, 2), float(v)) for i, v in enumerate(energy.tension)),
     )  # fmt: skip
 
@@ -113,23 +108,22 @@ def _shortened(name: str, width: float) -> str:
     return name if len(name) <= fits else name[: fits - 1] + "…"
 
 
-def _rects(song: Song, energy: SectionEnergy, top: float) -> tuple[Rect, ...]:
+@lru_cache(maxsize=1024)
+def _riser(energy: SectionEnergy, top: float, x: float, width: float) -> Markup:
     """Shares stacked from the floor up by family; what is too small to draw or negative gives its height to the rest."""
     shares = [(layer, energy.shares[layer.id]) for layer in energy.layers if energy.shares[layer.id] > SMALLEST_SHARE]
     shares.sort(key=lambda row: STACK.index(row[0].family))
-    total, y, rects = sum(share for _, share in shares), FLOOR, []
+    total, y, parts = sum(share for _, share in shares), FLOOR, []
     for layer, share in shares:
         height = (FLOOR - top) * share / total
         y -= height
-        rects.append(
-            Rect(
-                round(y, 2),
-                round(height, 2),
-                layer.family.replace(" ", "-"),
-                f"{layer.name}: {share:.1f} of {energy.value:.1f}",
-            )
+        box = f'x="{x}%" width="{width}%" y="{y:.2f}" height="{height:.2f}"'
+        family = layer.family.replace(" ", "-")
+        title = escape(f"{layer.name}: {share:.1f} of {energy.value:.1f}")
+        parts.append(
+            f'<rect class="glaze fam-{family}" {box}/><rect class="grout" fill="url(#p-{family})" {box}><title>{title}</title></rect>'
         )
-    return tuple(rects)
+    return Markup("".join(parts))
 
 
 def _gaps(start: float, end: float, top: float) -> tuple[str, str, tuple[float, float]]:
@@ -176,12 +170,12 @@ def _spread(steps: Sequence[Step]) -> tuple[Step, ...]:
 
 def _medallions(song: Song, energy: SongEnergy, found: Agreement) -> tuple[Medallion, ...]:
     total, bar, signs = max(1, song.bars), 0, []
-    for left, right, as_meant in zip(energy.line.spans, energy.line.spans[1:], found.as_meant):
-        bar += left.section.bars
-        devices = join_devices(song, left, right)
+    for left, right, as_meant in zip(energy.sections, energy.sections[1:], found.as_meant):
+        bar += left.span.section.bars
+        devices = devices_between(left, right)
         said = ", ".join(DEVICES[name][0] for name in devices)
         moved = "moves as meant" if as_meant else "does not move as meant"
-        title = f"{left.section.name} to {right.section.name}: {said}; {moved}"
+        title = f"{left.span.section.name} to {right.span.section.name}: {said}; {moved}"
         signs.append(Medallion(round(100.0 * bar / total, 3), DEVICES[devices[0]][1], title, as_meant))
     return tuple(signs)
 

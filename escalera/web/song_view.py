@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any
 
 from flask import current_app
+from markupsafe import Markup, escape
 
 from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, agreement, explain, layer_changes
-from escalera.core.energy.joins import DEVICES, join_devices
+from escalera.core.energy.joins import DEVICES, devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
 from escalera.core.song.chordline import write_chordline
@@ -67,8 +68,29 @@ def read_selection(text: str, song: Song) -> Selection:
 
 @dataclass(frozen=True)
 class WallRow:
+    """A layer and its row of tiles, ready made and remembered, since a wall has hundreds."""
+
     layer: Layer
-    tiles: list[Tile]
+    tiles: Markup
+
+
+@lru_cache(maxsize=1024)
+def wall_row(name: str, family: str, row: tuple[Tile, ...], names: tuple[tuple[int, str], ...], shift: int,
+             chosen: tuple[int, int] | None) -> Markup:  # fmt: skip
+    """The buttons of one row of the wall; only their labels hold words of the user, and are escaped."""
+    section_names, glaze = dict(names), family.replace(" ", "-")
+    parts = []
+    for index, t in enumerate(row):
+        marks = (" varied" if t.varied else "") + (" first" if t.phrase == 0 and index else "")
+        marks += " chosen" if chosen == (t.section_id, t.phrase) else ""
+        bare = t.state == "bare"
+        parts.append(
+            f'<button type="button" role="gridcell" tabindex="-1" class="tile {t.state} fam-{glaze}{marks}"'
+            f' id="t{t.section_id}-{t.layer_id}-{t.phrase}" data-tile="{t.section_id}:{t.layer_id}:{t.phrase}"'
+            f' style="grid-column:{t.first_bar + shift}/span {t.bars}" aria-selected="{"false" if bare else "true"}"'
+            f' aria-label="{escape(f"{name}, {section_names[t.section_id]}, {t.said}")}">{"" if bare else "<i></i>"}</button>'
+        )
+    return Markup("".join(parts))
 
 
 class SongView:
@@ -83,16 +105,20 @@ class SongView:
     def agreement(self) -> Agreement:
         return agreement(self.song.sections, [s.value for s in self.energy.sections])
 
-    @property
+    @cached_property
     def stair(self) -> Stair:
         return draw_stair(self.song, self.energy, self.measured, self.agreement)
 
     @property
     def wall(self) -> list[WallRow]:
-        spans = self.energy.line.spans
-        return [
-            WallRow(layer, [t for span in spans for t in tiles(self.song, span, layer)]) for layer in self.song.layers
-        ]
+        found = [tiles(self.song, span) for span in self.energy.line.spans]
+        names = tuple((s.id, s.name) for s in self.song.sections)
+        s, rows = self.selection, []
+        for layer in self.song.layers:
+            row = tuple(t for by_layer in found for t in by_layer[layer.id])
+            chosen = (s.section_id, s.phrase) if s.what == "tile" and s.layer_id == layer.id else None
+            rows.append(WallRow(layer, wall_row(layer.name, layer.family, row, names, self.song.lead_bars, chosen)))
+        return rows
 
     @property
     def seconds(self) -> float:
@@ -163,7 +189,7 @@ class SongView:
         if index == 0:
             return None
         left, right = self.energy.sections[index - 1], self.energy.sections[index]
-        devices = join_devices(self.song, left.span, right.span)
+        devices = devices_between(left, right)
         wanted = right.span.section.target.mean - left.span.section.target.mean
         return (
             ", ".join(DEVICES[d][0] for d in devices),
@@ -183,7 +209,7 @@ class SongView:
 
     def tile(self) -> Tile:
         assert self.layer is not None
-        return tiles(self.song, self.span, self.layer)[self.selection.phrase]
+        return tiles(self.song, self.span)[self.layer.id][self.selection.phrase]
 
     def tile_placements(self) -> list[Any]:
         low, high = self.span.phrase_ticks()[self.selection.phrase]

@@ -58,7 +58,7 @@ def test_tiles_are_toggled_by_click_and_keys_undone_and_redone(page, server):
     studio = server[1]
     head = studio.head(song_id)
     hats = next(x for x in head.song.layers if x.name == "Closed hats")
-    name = f"#t{hats.id}-{head.song.sections[4].id}-0"
+    name = f"#t{head.song.sections[4].id}-{hats.id}-0"
     assert "bare" in page.locator(name).get_attribute("class")
     page.locator(name).click()
     first = settled(page, studio, song_id, head.revision_id)
@@ -134,7 +134,7 @@ def test_an_edit_while_playing_changes_what_sounds_without_stopping(page, server
     )
     before = page.evaluate("window.escalera.player.segments[0].key")
     haze = next(x for x in head.song.layers if x.name == "Haze")
-    page.locator(f"#t{haze.id}-{head.song.sections[0].id}-3").click()
+    page.locator(f"#t{head.song.sections[0].id}-{haze.id}-3").click()
     settled(page, studio, song_id, head.revision_id)
     page.wait_for_function(
         "old => window.escalera.player.segments.some(s => s.key !== old && s.index === 0)", arg=before, timeout=15_000
@@ -191,11 +191,11 @@ def test_a_file_of_another_program_is_worked_on_like_a_native_song(page, server,
     assert len(head.song.patterns) == 3, "four equal bars share a pattern"
     keys = [c.key for c in studio.rendering.chunks(head.song)]
     bass = next(x for x in head.song.layers if not x.sound.is_drum)
-    page.locator(f"#t{bass.id}-{head.song.sections[1].id}-0").click()
+    page.locator(f"#t{head.song.sections[1].id}-{bass.id}-0").click()
     lifted = settled(page, studio, song_id, head.revision_id)
     changed = [c.key for c in studio.rendering.chunks(lifted.song)]
     assert changed[1] != keys[1]
-    page.locator(f"#t{bass.id}-{head.song.sections[1].id}-0").click()
+    page.locator(f"#t{head.song.sections[1].id}-{bass.id}-0").click()
     filled = settled(page, studio, song_id, lifted.revision_id)
     assert {p.pattern_id for s in filled.song.sections for p in s.placements if p.layer_id == bass.id} <= {
         p.id for p in head.song.patterns

@@ -33,7 +33,7 @@ def shares(stats: Stats, energy: Callable[[Values], Values]) -> Values:
     if not count:
         return np.zeros(stats.shape[:2])
     orders = layer_orders(count)
-    entered = np.cumsum(stats[orders], axis=1)
+    entered = np.cumsum(stats[orders], axis=1, dtype=np.float64)
     values = energy(compute_terms(entered))
     added = np.diff(np.concatenate((np.zeros_like(values[:, :1]), values), axis=1), axis=1)
     total = np.zeros(stats.shape[:2])

@@ -12,7 +12,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.song.timeline import Span
+from escalera.core.song.timeline import Grid
 
 SHORTEST_S, LONGEST_S = 1.3, 2.6
 
@@ -40,16 +40,16 @@ class FeltBars:
 
 
 @lru_cache(maxsize=1024)
-def felt_bars(span: Span) -> FeltBars:
+def felt_bars(grid: Grid) -> FeltBars:
     """The felt bars of a section, counted from its start; a remainder shorter than half joins the one before."""
-    bar_ticks = span.bar_ticks[1]
-    seconds = span.seconds_at(bar_ticks)
+    bar_ticks = grid.bar_ticks[1]
+    seconds = grid.seconds_at(bar_ticks)
     ticks = float(bar_ticks)
     while seconds < SHORTEST_S:
         seconds, ticks = seconds * 2, ticks * 2
     while seconds >= LONGEST_S:
         seconds, ticks = seconds / 2, ticks / 2
-    count = max(1, round(span.length_ticks / ticks))
-    edges = np.rint(np.minimum(np.arange(count + 1) * ticks, span.length_ticks)).astype(np.int64)
-    edges[-1] = span.length_ticks
-    return FeltBars(edges, np.array([span.seconds_at(int(t)) for t in edges]))
+    count = max(1, round(grid.length_ticks / ticks))
+    edges = np.rint(np.minimum(np.arange(count + 1) * ticks, grid.length_ticks)).astype(np.int64)
+    edges[-1] = grid.length_ticks
+    return FeltBars(edges, np.array([grid.seconds_at(int(t)) for t in edges]))

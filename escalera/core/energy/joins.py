@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
+from escalera.core.energy.model import SectionEnergy
 from escalera.core.song.document import Song
 from escalera.core.song.resolve import START, VELOCITY, layer_events, sounding_layers
 from escalera.core.song.timeline import Span
@@ -21,10 +24,15 @@ DEVICES = {
 ROLL_HITS_PER_BEAT = 3.0
 
 
-def join_devices(song: Song, left: Span, right: Span) -> list[str]:
-    """Devices at the join of two neighbouring sections, strongest first; ['nothing'] where there are none."""
+def join_devices(song: Song, left: Span, right: Span, song_right: Song | None = None) -> list[str]:
+    """Devices at the join of two neighbouring sections, strongest first; ['nothing'] where there are none.
+
+    `song_right` is the state that `right` was taken from when it is not `song`: unchanged sections are kept from
+    the state in which they were last computed.
+    """
     found = []
-    before, after = sounding_layers(song, left.section), sounding_layers(song, right.section)
+    song_right = song_right or song
+    before, after = sounding_layers(song, left.section), sounding_layers(song_right, right.section)
     tail = left.phrase_ticks()[-1][0]
     last_beat = left.length_ticks - left.bar_metres[-1].beat_ticks
     if any(x.sound.rise and (layer_events(song, left, x).table[:, START] >= tail - 1).any() for x in before):
@@ -33,21 +41,27 @@ def join_devices(song: Song, left: Span, right: Span) -> list[str]:
         found.append("roll")
     if any(p.variation.slope > 0 and p.end_ticks == left.length_ticks for p in left.section.placements):
         found.append("opening")
-    if _hits(song, right, -1, right.bar_metres[0].beat_ticks // 4, ("crash",)):
+    if _hits(song_right, right, -1, right.bar_metres[0].beat_ticks // 4, ("crash",)):
         found.append("crash")
-    if any((layer_events(song, right, x).table[:, START] < 0).any() for x in after):
+    if any((layer_events(song_right, right, x).table[:, START] < 0).any() for x in after):
         found.append("pickup")
     if _starts(song, left, last_beat) == 0 and _starts(song, left, tail) > 3:
         found.append("gap")
     kicks = (
         _hits(song, left, tail, left.length_ticks, ("kick",)),
-        _hits(song, right, -1, right.bar_ticks[1], ("kick",)),
+        _hits(song_right, right, -1, right.bar_ticks[1], ("kick",)),
     )
     if kicks[0] and not kicks[1]:
         found.append("kick leaves")
     if kicks[1] and not kicks[0]:
         found.append("kick enters")
     return found or ["nothing"]
+
+
+@lru_cache(maxsize=1024)
+def devices_between(left: SectionEnergy, right: SectionEnergy) -> tuple[str, ...]:
+    """`join_devices` of two neighbouring sections of an arranged song, remembered while neither changes."""
+    return tuple(join_devices(left.song, left.span, right.span, right.song))
 
 
 def _hits(song: Song, span: Span, low: int, high: int, drums: tuple[str, ...]) -> float:

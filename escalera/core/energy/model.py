@@ -19,9 +19,11 @@ from escalera.core.energy.stats import Stats
 from escalera.core.energy.tension import section_tension
 from escalera.core.energy.terms import compute_terms, scale_of, to_energy, weights
 from escalera.core.song.document import Layer, Song
+from escalera.core.song.resolve import sounding_layers
 from escalera.core.song.timeline import Span, Timeline, timeline
 
 Values = NDArray[np.float64]
+SHARE_BLOCKS = 4
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,19 +44,19 @@ class SectionEnergy:
     devices: dict[str, Values]
     song: Song
 
-    @property
+    @cached_property
     def value(self) -> float:
         """Energy of the whole section, 0 to about 10: the mean over its time."""
         return float(np.average(self.felt, weights=self.felt_bars.lengths_s))
 
-    @property
+    @cached_property
     def mean_terms(self) -> Values:
         return np.average(self.terms, axis=0, weights=self.felt_bars.lengths_s)
 
     @cached_property
     def bars(self) -> Values:
         """Energy of every notated bar."""
-        return self._per(np.array([self.span.seconds_at(t) for t in self.span.bar_ticks]))
+        return self._per(np.array(self.span.grid.bar_seconds))
 
     @cached_property
     def phrases(self) -> Values:
@@ -65,14 +67,21 @@ class SectionEnergy:
         return self.felt_bars.over(edges_s) @ self.felt
 
     def bar_terms(self) -> Values:
-        edges = np.array([self.span.seconds_at(t) for t in self.span.bar_ticks])
-        return self.felt_bars.over(edges) @ self.terms
+        return self.felt_bars.over(np.array(self.span.grid.bar_seconds)) @ self.terms
 
     @cached_property
     def shares(self) -> dict[int, float]:
-        """Share of every layer by id; they add up to `value`."""
-        values = shares(self.stats, lambda terms: to_energy(terms, self.song))
-        return _by_layer(self.layers, values, self.felt_bars)
+        """Share of every layer by id; they add up to `value`.
+
+        Long sections are averaged into SHARE_BLOCKS stretches first, and the shares brought to the exact sum.
+        """
+        values, lengths = _in_blocks(self.stats, self.felt_bars.lengths_s)
+        found = (
+            shares(values, lambda terms: to_energy(terms, self.song)) @ (lengths / lengths.sum()) if self.layers else []
+        )
+        total, value = float(np.sum(found)), self.value
+        scale = value / total if total > 1e-9 else 0.0
+        return {layer.id: float(share) * scale for layer, share in zip(self.layers, found)}
 
     @cached_property
     def without(self) -> dict[int, float]:
@@ -85,6 +94,16 @@ class SectionEnergy:
         gain, offset = scale_of(self.song)
         points = gain * weights(self.song.school) * self.mean_terms
         return dict(zip(TERMS, points.tolist())) | {"ground": offset}
+
+
+def _in_blocks(stats: Stats, lengths_s: Values) -> tuple[Stats, Values]:
+    """Stats averaged over at most SHARE_BLOCKS stretches of neighbouring felt bars, and the stretches' lengths."""
+    count = len(lengths_s)
+    if count <= SHARE_BLOCKS:
+        return stats, lengths_s
+    starts = np.linspace(0, count, SHARE_BLOCKS, endpoint=False).astype(int)
+    lengths = np.add.reduceat(lengths_s, starts)
+    return np.add.reduceat(stats * lengths_s[:, None], starts, axis=1) / lengths[:, None], lengths
 
 
 def _by_layer(layers: list[Layer], values: Values, bars: FeltBars) -> dict[int, float]:
@@ -117,7 +136,7 @@ def _section_energy(key: tuple, holder: _Holder) -> SectionEnergy:  # type: igno
     felt = to_energy(terms, song)
     if not layers:
         felt = np.zeros_like(felt)
-    return SectionEnergy(span, felt_bars(span), layers, stats, terms, felt, tension, devices, song)
+    return SectionEnergy(span, felt_bars(span.grid), layers, stats, terms, felt, tension, devices, song)
 
 
 class _Holder:
@@ -137,8 +156,8 @@ def _key(song: Song, span: Span) -> tuple:  # type: ignore[type-arg]
     section = span.section
     patterns = tuple(song.pattern_by_id[p.pattern_id].pattern for p in section.placements)
     harmony = section.progression or song.progression
-    whole = (song.layers, song.key, song.school, scale_of(song), song.master_gain_db)
-    return (section, patterns, harmony, whole, span.bar_ticks, span.tempo_points)
+    whole = (tuple(sounding_layers(song, section)), song.key, song.school, scale_of(song), song.master_gain_db)
+    return (section, patterns, harmony, whole, span.grid)
 
 
 def section_energy(song: Song, span: Span) -> SectionEnergy:
@@ -146,6 +165,8 @@ def section_energy(song: Song, span: Span) -> SectionEnergy:
 
 
 def arranged(song: Song) -> SongEnergy:
-    """Arranged energy of every section of a song."""
-    line = timeline(song)
-    return SongEnergy(song, line, tuple(section_energy(song, span) for span in line.spans))
+    """Arranged energy of every section of a song, computed once per state; unchanged sections are taken from before."""
+    if "arranged" not in song.memo:
+        line = timeline(song)
+        song.memo["arranged"] = SongEnergy(song, line, tuple(section_energy(song, span) for span in line.spans))
+    return song.memo["arranged"]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -14,7 +16,23 @@ DEVICES = ("riser", "roll", "shorter loops", "gap ahead", "held note")
 WORTH = {"riser": 0.5, "roll": 0.4, "shorter loops": 0.25, "gap ahead": 0.35, "held note": 0.3}
 
 
-def section_tension(song: Song, span: Span) -> tuple[NDArray[np.float64], dict[str, NDArray[np.float64]]]:
+Tension = tuple[NDArray[np.float64], dict[str, NDArray[np.float64]]]
+_kept: OrderedDict[object, Tension] = OrderedDict()
+KEPT = 2048
+
+
+def section_tension(song: Song, span: Span) -> Tension:
+    """`compute_tension`, remembered while the section plays the same; levels and filters do not enter it."""
+    playing = tuple((x.sound_key, x.family, layer_events(song, span, x)) for x in sounding_layers(song, span.section))
+    key = (span.grid, playing, span.section.placements, span.section.progression or song.progression, song.key)
+    if key not in _kept:
+        _kept[key] = compute_tension(song, span)
+        while len(_kept) > KEPT:
+            _kept.popitem(last=False)
+    return _kept[key]
+
+
+def compute_tension(song: Song, span: Span) -> Tension:
     """Tension of every bar of a section, shape (bars,), and what each device brings, before they combine.
 
     Devices combine as independent shares: 1 - Π(1 - worth * amount).

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from escalera.core.palette.sounds import BY_KEY, Sound
 
 HOLDS_S = (0.12, 0.5, 2.0)
+LOG_HOLDS = np.log(np.array(HOLDS_S))
 
 
 def pitches_of(sound: Sound) -> tuple[int, ...]:
@@ -28,47 +29,58 @@ def width_of(key: str) -> float:
     return MEASURED[key][0]
 
 
-@lru_cache(maxsize=64)
-def _table(key: str) -> NDArray[np.float64]:
-    return np.array(MEASURED[key][1])
+@lru_cache(maxsize=1)
+def _tables() -> tuple[dict[str, int], NDArray[np.float64], NDArray[np.float64]]:
+    """All profiles in one array: index of every sound, pitch grids (sounds, 3), levels (sounds, 3, holds, bands).
+
+    A sound with one pitch has its row three times, on three neighbouring pitches.
+    """
+    keys, grids, tables = {}, [], []
+    for number, (key, (_, rows)) in enumerate(MEASURED.items()):
+        pitches = pitches_of(BY_KEY[key])
+        keys[key] = number
+        grids.append(pitches if len(pitches) == 3 else (pitches[0], pitches[0] + 1, pitches[0] + 2))
+        tables.append(rows if len(rows) == 3 else rows * 3)
+    return keys, np.array(grids, float), np.array(tables, float)
 
 
-def note_energy(key: str, pitch: NDArray[np.float64], hold_s: NDArray[np.float64]) -> NDArray[np.float64]:
+def sound_index(key: str) -> int:
+    """Number of a sound in the table, for `note_energies`."""
+    return _tables()[0][key]
+
+
+def note_energies(
+    sounds: NDArray[np.int64], pitch: NDArray[np.float64], hold_s: NDArray[np.float64]
+) -> NDArray[np.float64]:
     """Energy of notes in the six bands, shape (n, 6): mean square times seconds at velocity 100 and 0 dB.
 
-    Between measured pitches and holds the level is interpolated in dB; beyond the longest hold the energy
-    grows by what it gained from the middle to the longest one; outside the register the nearest pitch stands.
+    `sounds` holds numbers from `sound_index`. Between measured pitches and holds the level is interpolated in dB;
+    beyond the longest hold the energy grows by what it gained from the middle to the longest one; outside the
+    register the nearest pitch stands.
     """
-    sound = BY_KEY[key]
-    table = _table(key)
-    if sound.is_drum:
-        return np.repeat(10.0 ** (table[0, 1] / 10.0)[None], len(pitch), axis=0)
-    by_hold = _interpolate(np.array(pitches_of(sound), float), table, np.asarray(pitch, float))
-    hold = np.maximum(np.asarray(hold_s, float), 0.02)
-    inside = np.clip(np.log(hold), np.log(HOLDS_S[0]), np.log(HOLDS_S[-1]))
-    grid = np.log(np.array(HOLDS_S))
-    at = np.clip(np.searchsorted(grid, inside, side="right") - 1, 0, len(grid) - 2)
-    share = ((inside - grid[at]) / (grid[at + 1] - grid[at]))[:, None]
-    rows = np.arange(len(hold))
-    level = by_hold[rows, at] * (1 - share) + by_hold[rows, at + 1] * share
+    _, grids, tables = _tables()
+    grid = grids[sounds]
+    inside = np.clip(pitch, grid[:, 0], grid[:, 2])
+    upper = (inside >= grid[:, 1]).astype(np.int64)
+    rows = np.arange(len(pitch))
+    low, high = grid[rows, upper], grid[rows, upper + 1]
+    share = ((inside - low) / (high - low))[:, None, None]
+    by_hold = tables[sounds, upper] * (1 - share) + tables[sounds, upper + 1] * share
+    hold = np.maximum(hold_s, 0.02)
+    at = (hold >= HOLDS_S[1]).astype(np.int64)
+    spread = (np.log(np.clip(hold, HOLDS_S[0], HOLDS_S[2])) - LOG_HOLDS[at]) / (LOG_HOLDS[at + 1] - LOG_HOLDS[at])
+    level = by_hold[rows, at] * (1 - spread)[:, None] + by_hold[rows, at + 1] * spread[:, None]
     energy = 10.0 ** (level / 10.0)
-    growth = np.maximum(10.0 ** (by_hold[:, 2] / 10.0) - 10.0 ** (by_hold[:, 1] / 10.0), 0.0) / (
-        HOLDS_S[2] - HOLDS_S[1]
-    )
-    energy += growth * np.maximum(hold - HOLDS_S[2], 0.0)[:, None]
+    longer = hold > HOLDS_S[2]
+    if longer.any():
+        growth = np.maximum(10.0 ** (by_hold[longer, 2] / 10.0) - 10.0 ** (by_hold[longer, 1] / 10.0), 0.0)
+        energy[longer] += growth / (HOLDS_S[2] - HOLDS_S[1]) * (hold[longer] - HOLDS_S[2])[:, None]
     return energy * np.minimum(1.0, hold / HOLDS_S[0])[:, None]
 
 
-def _interpolate(
-    grid: NDArray[np.float64], table: NDArray[np.float64], pitch: NDArray[np.float64]
-) -> NDArray[np.float64]:
-    """Levels at given pitches, shape (n, holds, bands)."""
-    if len(grid) == 1:
-        return np.repeat(table[:1], len(pitch), axis=0)
-    inside = np.clip(pitch, grid[0], grid[-1])
-    at = np.clip(np.searchsorted(grid, inside, side="right") - 1, 0, len(grid) - 2)
-    share = ((inside - grid[at]) / (grid[at + 1] - grid[at]))[:, None, None]
-    return table[at] * (1 - share) + table[at + 1] * share
+def note_energy(key: str, pitch: NDArray[np.float64], hold_s: NDArray[np.float64]) -> NDArray[np.float64]:
+    """`note_energies` for notes of one sound."""
+    return note_energies(np.full(len(pitch), sound_index(key)), pitch, hold_s)
 
 
 # --- measured ---

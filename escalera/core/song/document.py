@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import Any
 
 from escalera.core.palette.sounds import BY_KEY, Sound
 from escalera.core.rhythm.pattern import Pattern
@@ -168,6 +169,11 @@ class Song:
     patterns: tuple[NamedPattern, ...] = ()
     next_id: int = 1
     notes: str = ""
+
+    @cached_property
+    def memo(self) -> dict[object, Any]:
+        """Results computed from this very state (its timeline, events, energy); dropped with it."""
+        return {}
 
     @cached_property
     def pattern_by_id(self) -> dict[int, NamedPattern]:

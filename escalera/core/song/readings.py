@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import accumulate
 
-from escalera.core.song.document import Layer, Song
+from escalera.core.song.document import Placement, Section, Song
 from escalera.core.song.timeline import Span
 from escalera.core.time.ticks import clock
 
@@ -22,34 +23,48 @@ class Tile:
     varied: bool
     patterns: tuple[str, ...]
 
-
-def tiles(song: Song, span: Span, layer: Layer) -> list[Tile]:
-    """The tiles of a layer in a section, one a phrase."""
-    placements = [p for p in span.section.placements if p.layer_id == layer.id]
-    result, bar = [], span.first_bar
-    for phrase, (low, high) in enumerate(span.phrase_ticks()):
-        inside = [p for p in placements if p.start_ticks < high and p.end_ticks > low]
-        covered = sum(min(p.end_ticks, high) - max(p.start_ticks, low) for p in inside)
-        names = tuple(dict.fromkeys(song.pattern_by_id[p.pattern_id].name for p in inside))
-        varied = any(
-            v.transpose_semitones or v.double or v.reverse or _level(v.level_start_db)
-            for v in (p.variation for p in inside)
+    @property
+    def said(self) -> str:
+        """'bars 13–16: Backbeat: kick, thin'."""
+        what = ", ".join(self.patterns) or "bare"
+        return f"bars {self.first_bar}–{self.first_bar + self.bars - 1}: {what}" + (
+            f", {self.state}" if self.state not in ("bare", "full") else ""
         )
-        bars = span.section.phrases[phrase]
-        result.append(
-            Tile(span.section.id, layer.id, phrase, bar, bars, _state(inside, covered, high - low), varied, names)
-        )
-        bar += bars
-    return result
 
 
-def _level(level_db: float) -> bool:
-    return abs(level_db) > 0.01
+def tiles(song: Song, span: Span) -> dict[int, list[Tile]]:
+    """The tiles of every layer in a section by layer id, one a phrase."""
+    section, phrases = span.section, span.phrase_ticks()
+    inside: dict[tuple[int, int], list[Placement]] = {}
+    for p in section.placements:
+        for phrase, (low, high) in enumerate(phrases):
+            if p.start_ticks < high and p.end_ticks > low:
+                inside.setdefault((p.layer_id, phrase), []).append(p)
+    first_bars = list(accumulate(section.phrases, initial=span.first_bar))
+    return {
+        layer.id: [
+            _tile(song, section, layer.id, i, first_bars[i], phrases[i], inside.get((layer.id, i), []))
+            for i in range(len(phrases))
+        ]
+        for layer in song.layers
+    }
 
 
-def _state(inside: list, covered: int, length: int) -> str:  # type: ignore[type-arg]
+def _tile(
+    song: Song, section: Section, layer_id: int, phrase: int, bar: int, ticks: tuple[int, int], inside: list[Placement]
+) -> Tile:
+    bars = section.phrases[phrase]
     if not inside:
-        return "bare"
+        return Tile(section.id, layer_id, phrase, bar, bars, "bare", False, ())
+    low, high = ticks
+    covered = sum(min(p.end_ticks, high) - max(p.start_ticks, low) for p in inside)
+    names = tuple(dict.fromkeys(song.pattern_by_id[p.pattern_id].name for p in inside))
+    changed = (p.variation for p in inside)
+    varied = any(v.transpose_semitones or v.double or v.reverse or abs(v.level_start_db) > 0.01 for v in changed)
+    return Tile(section.id, layer_id, phrase, bar, bars, _state(inside, covered, high - low), varied, names)
+
+
+def _state(inside: list[Placement], covered: int, length: int) -> str:
     slopes = {p.variation.slope for p in inside}
     if 1 in slopes:
         return "opening"

@@ -174,35 +174,82 @@ def _into_midi(pitch: NDArray[np.int32]) -> NDArray[np.int32]:
     return pitch - 12 * over + 12 * under
 
 
-def _items(song: Song, section: Section, layer_id: int) -> tuple[tuple[Placement, Pattern], ...]:
-    patterns = song.pattern_by_id
-    return tuple((p, patterns[p.pattern_id].pattern) for p in section.placements if p.layer_id == layer_id)
+Item = tuple[Placement, Pattern]
+
+
+def _plain(placement: Placement) -> Placement:
+    """A placement without its ids: equal content resolves once, wherever it stands."""
+    return Placement(0, 0, 0, placement.start_ticks, placement.end_ticks, placement.offset_ticks, placement.variation)
+
+
+def _players(song: Song) -> tuple[tuple[int, Player, str, bool], ...]:
+    """Per layer: id, what decides its pitches, its drum role, whether it is muted. Made once per state."""
+    if "players" not in song.memo:
+        song.memo["players"] = tuple(
+            (
+                x.id,
+                Player(x.sound.is_drum, x.family == "low end", x.register_low, x.register_centre),
+                x.sound.drum,
+                x.muted,
+            )
+            for x in song.layers
+        )
+    return song.memo["players"]
+
+
+def section_events(song: Song, span: Span) -> dict[int, Events]:
+    """What every placed layer plays in a section, muted or not, by layer id. Unchanged sections are found at once."""
+    section, key = span.section, ("events", span.section.id)
+    if key not in song.memo:
+        patterns = song.pattern_by_id
+        items = tuple((p, patterns[p.pattern_id].pattern) for p in section.placements)
+        progression = section.progression or song.progression
+        song.memo[key] = _section_events(
+            items, _players(song), progression, song.key, section.shift_semitones, span.length_ticks
+        )
+    return song.memo[key]
+
+
+@lru_cache(maxsize=1024)
+def _section_events(
+    items: tuple[Item, ...], players: tuple[tuple[int, Player, str, bool], ...], progression: Progression | None,
+    key: Key, shift: int, length_ticks: int,
+) -> dict[int, Events]:  # fmt: skip
+    harmony = harmony_of(progression, key, 0, length_ticks)
+    by_layer: dict[int, list[Item]] = {}
+    for placement, pattern in items:
+        by_layer.setdefault(placement.layer_id, []).append((_plain(placement), pattern))
+    found: dict[int, Events] = {}
+    for layer_id, player, _, _ in players:
+        if layer_id in by_layer:
+            found[layer_id] = _layer_events(player, tuple(by_layer[layer_id]), harmony, shift, ())
+    for layer_id, player, drum, _ in players:
+        stops = _stops(players, found, CHOKES.get(drum, "")) if layer_id in found else ()
+        if stops:
+            found[layer_id] = _layer_events(player, tuple(by_layer[layer_id]), harmony, shift, stops)
+    return found
+
+
+def _stops(
+    players: tuple[tuple[int, Player, str, bool], ...], found: dict[int, Events], choker: str
+) -> tuple[int, ...]:
+    """Onsets that cut a layer's notes short: a closed hat ends an open one."""
+    ticks: set[int] = set()
+    for layer_id, _, drum, muted in players:
+        if choker and drum == choker and not muted and layer_id in found:
+            ticks.update(found[layer_id].table[:, START].tolist())
+    return tuple(sorted(ticks))
 
 
 def layer_events(song: Song, span: Span, layer: Layer) -> Events:
-    """What a layer plays in a section, muted or not. Cached by content."""
-    section = span.section
-    items = _items(song, section, layer.id)
-    if not items:
-        return EMPTY
-    harmony = harmony_of(section.progression or song.progression, song.key, 0, span.length_ticks)
-    player = Player(layer.sound.is_drum, layer.family == "low end", layer.register_low, layer.register_centre)
-    return _layer_events(player, items, harmony, section.shift_semitones, _stops(song, span, layer))
-
-
-def _stops(song: Song, span: Span, layer: Layer) -> tuple[int, ...]:
-    """Onsets that cut this layer's notes short: a closed hat ends an open one."""
-    choker = CHOKES.get(layer.sound.drum)
-    if not choker:
-        return ()
-    ticks: set[int] = set()
-    for other in song.layers:
-        if other.sound.drum == choker and not other.muted:
-            ticks.update(int(t) for t in layer_events(song, span, other).table[:, START])
-    return tuple(sorted(ticks))
+    """What a layer plays in a section, muted or not."""
+    return section_events(song, span).get(layer.id, EMPTY)
 
 
 def sounding_layers(song: Song, section: Section) -> Sequence[Layer]:
     """Layers that have a placement in the section and are not muted, in the song's order."""
-    placed = {p.layer_id for p in section.placements}
-    return [layer for layer in song.layers if layer.id in placed and not layer.muted]
+    key = ("sounding", section.id)
+    if key not in song.memo:
+        placed = {p.layer_id for p in section.placements}
+        song.memo[key] = [layer for layer in song.layers if layer.id in placed and not layer.muted]
+    return song.memo[key]

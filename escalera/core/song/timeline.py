@@ -8,39 +8,27 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 from escalera.core.song.document import Section, Song
 from escalera.core.time.metre import Metre
 from escalera.core.time.ticks import ticks_to_seconds
 
 
-@dataclass(frozen=True)
-class Span:
-    """Where one section lies. `bar_ticks` has one more entry than bars: the start of every bar, then the end."""
+@dataclass(frozen=True, eq=False)
+class Grid:
+    """When things happen in a section, whatever it is called and plays. One object per content, compared by identity.
 
-    section: Section
-    first_bar: int
-    start_seconds: float
+    `bar_ticks` has one more entry than bars: the start of every bar, then the end.
+    """
+
     bar_ticks: tuple[int, ...]
     bar_metres: tuple[Metre, ...]
     tempo_points: tuple[tuple[int, float], ...]
 
     @property
-    def last_bar(self) -> int:
-        return self.first_bar + self.section.bars - 1
-
-    @property
     def length_ticks(self) -> int:
         return self.bar_ticks[-1]
-
-    @property
-    def length_seconds(self) -> float:
-        return self.seconds_at(self.length_ticks)
-
-    @property
-    def end_seconds(self) -> float:
-        return self.start_seconds + self.length_seconds
 
     def seconds_at(self, tick: float) -> float:
         """Seconds from the section's start to a tick; negative ticks run at the section's first tempo."""
@@ -51,6 +39,57 @@ class Span:
                 return seconds + ticks_to_seconds(tick - start, bpm)
             seconds += ticks_to_seconds(end - start, bpm)
         return seconds
+
+    @cached_property
+    def length_seconds(self) -> float:
+        return self.seconds_at(self.length_ticks)
+
+    @cached_property
+    def bar_seconds(self) -> tuple[float, ...]:
+        """Start of every bar from the section's start, then the end."""
+        return tuple(self.seconds_at(tick) for tick in self.bar_ticks)
+
+
+@dataclass(frozen=True, eq=False)
+class Span:
+    """Where one section lies in the song."""
+
+    section: Section
+    first_bar: int
+    start_seconds: float
+    grid: Grid
+
+    @property
+    def bar_ticks(self) -> tuple[int, ...]:
+        return self.grid.bar_ticks
+
+    @property
+    def bar_metres(self) -> tuple[Metre, ...]:
+        return self.grid.bar_metres
+
+    @property
+    def tempo_points(self) -> tuple[tuple[int, float], ...]:
+        return self.grid.tempo_points
+
+    @property
+    def last_bar(self) -> int:
+        return self.first_bar + self.section.bars - 1
+
+    @property
+    def length_ticks(self) -> int:
+        return self.grid.length_ticks
+
+    @property
+    def length_seconds(self) -> float:
+        return self.grid.length_seconds
+
+    @property
+    def end_seconds(self) -> float:
+        return self.start_seconds + self.length_seconds
+
+    def seconds_at(self, tick: float) -> float:
+        """Seconds from the section's start to a tick."""
+        return self.grid.seconds_at(tick)
 
     def bar_of(self, tick: int) -> int:
         """Index of the bar, from 0, in which a tick lies."""
@@ -65,7 +104,7 @@ class Span:
         return tuple(edges)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Timeline:
     spans: tuple[Span, ...]
     lead_bars: int
@@ -116,21 +155,28 @@ def section_bar_ticks(section: Section, default: Metre) -> tuple[int, ...]:
     return tuple(ticks)
 
 
-@lru_cache(maxsize=256)
-def _span(section: Section, tempo_bpm: float, metre: Metre, first_bar: int, start_seconds: float) -> Span:
-    points = section.tempo_changes
-    if not points or points[0][0] > 0:
-        points = ((0, tempo_bpm), *points)
-    return Span(
-        section, first_bar, start_seconds, section_bar_ticks(section, metre), section_metres(section, metre), points
-    )
+@lru_cache(maxsize=1024)
+def _grid(
+    bars: int, metre_changes: tuple[tuple[int, Metre], ...], points: tuple[tuple[int, float], ...], metre: Metre
+) -> Grid:
+    plain = Section(0, "", bars=bars, metre_changes=metre_changes)
+    return Grid(section_bar_ticks(plain, metre), section_metres(plain, metre), points)
 
 
 def timeline(song: Song) -> Timeline:
-    """The timeline of a song; spans are cached by content."""
+    """The timeline of a song, computed once per state; grids are shared between states."""
+    if "timeline" not in song.memo:
+        song.memo["timeline"] = _timeline(song)
+    return song.memo["timeline"]
+
+
+def _timeline(song: Song) -> Timeline:
     spans, bar, seconds = [], 1 - song.lead_bars, 0.0
     for section in song.sections:
-        span = _span(section, song.tempo_bpm, song.metre, bar, seconds)
+        points = section.tempo_changes
+        if not points or points[0][0] > 0:
+            points = ((0, song.tempo_bpm), *points)
+        span = Span(section, bar, seconds, _grid(section.bars, section.metre_changes, points, song.metre))
         spans.append(span)
         bar += section.bars
         seconds = span.end_seconds

@@ -1,0 +1,204 @@
+"""Prints a table: every figure beside its budget, and as a ratio (1.0 or less is within). Usage: make bench"""
+
+from __future__ import annotations
+
+import random
+import statistics
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from benchmarks.songs import generated, large
+from escalera.core.energy.model import arranged
+from escalera.core.song.document import Song
+from escalera.core.song.edits import EDITS
+from escalera.core.song.timeline import timeline
+from escalera.errors import EditError
+from escalera.services.demo import demo_songs
+from escalera.services.rendering import Rendering
+from escalera.services.studio import Studio
+from escalera.sound.mix import Renderer
+from escalera.sound.schedule import RATE_HZ
+
+ROWS: list[tuple[str, float, float, str, bool]] = []
+
+
+# How often each edit comes in a sitting, in per cent
+MIX = {
+    "toggle_tile": 35,
+    "set_target": 20,
+    "vary": 15,
+    "set_control": 14,
+    "move_section": 8,
+    "rename_section": 5,
+    "set_tempo": 3,
+}
+
+
+def row(name: str, figure: float, budget: float, unit: str, more_is_better: bool = False) -> None:
+    """Keep and print one line."""
+    ratio = budget / figure if more_is_better else figure / budget
+    ROWS.append((name, figure, budget, unit, ratio <= 1.0))
+    print(
+        f"{name:66} {figure:9.2f} {unit:4} budget {budget:8.2f}  ratio {ratio:5.2f}{'' if ratio <= 1 else '  OVER'}",
+        flush=True,
+    )
+
+
+def seconds(act: Callable[[], object]) -> float:
+    start = time.perf_counter()
+    act()
+    return time.perf_counter() - start
+
+
+def render_speed(name: str, song: Song, budget: float) -> None:
+    length = timeline(song).seconds
+    Renderer(2000).render(song)
+    times = [seconds(lambda: Renderer(2000).render(song)) for _ in range(5)]
+    row(f"render of {name}, cold cache, times real time", length / statistics.median(times), budget, "x", True)
+
+
+def edit_to_sound(song: Song) -> None:
+    """After an edit of one layer in one section of eight bars: its next bar, and the whole section with the master."""
+    renderer, line = Renderer(2000), timeline(song)
+    renderer.render(song)
+    sections = [s for s in song.sections if s.bars == 8]
+    bars, wholes = [], []
+    for number, layer in enumerate(song.layers):
+        playing = [s for s in sections if any(p.layer_id == layer.id for p in s.placements)]
+        section = playing[number % len(playing)]
+        index = song.index_of(section.id)
+        changed = EDITS["vary"](section.id, layer.id, lowpass_start_hz=900.0, lowpass_end_hz=5000.0).apply(song)
+        wholes.append(seconds(lambda i=index, s=changed: renderer.chunk(s, timeline(s), i)))
+        changed = EDITS["vary"](section.id, layer.id, lowpass_start_hz=800.0, lowpass_end_hz=5000.0).apply(song)
+        span, start = line.spans[index], line.samples(RATE_HZ)[index]
+        bar = round(span.seconds_at(span.bar_ticks[1]) * RATE_HZ)
+        bars.append(seconds(lambda s=changed, a=start, b=bar: renderer.before_master(s, timeline(s), a, a + b)))
+    row("one-layer edit in 8 bars: next bar mixed, median of all layers", 1000 * statistics.median(bars), 50, "ms")
+    row("one-layer edit in 8 bars: section mixed and mastered, median", 1000 * statistics.median(wholes), 150, "ms")
+
+
+def mixed_edits(studio: Studio, song_id: int, count: int, seed: int) -> list[float]:
+    """Times of `count` edits through the web layer, response rendered, on disk."""
+    from escalera.web import create_app
+
+    app = create_app(studio, testing=True)
+    app.config["WTF_CSRF_ENABLED"] = False
+    client, dice, times = app.test_client(), random.Random(seed), []
+    while len(times) < count:
+        head = studio.head(song_id)
+        song = head.song
+        section, layer = dice.choice(song.sections), dice.choice(song.layers)
+        kind = dice.choices(list(MIX), list(MIX.values()))[0]
+        here = {"section_id": section.id, "layer_id": layer.id}
+        fields = {
+            "toggle_tile": {**here, "phrase": dice.randrange(len(section.phrases))},
+            "vary": {**here, "keep": 0.5},
+            "set_target": {"section_id": section.id, "start": round(dice.uniform(0, 10), 1)},
+            "set_control": {"layer_id": layer.id, "control": "level_db", "value": dice.randint(-24, -6)},
+            "move_section": {"section_id": section.id, "by": dice.choice((-1, 1))},
+            "rename_section": {"section_id": section.id, "name": f"Part {dice.randrange(10**6)}"},
+            "set_tempo": {"tempo_bpm": dice.randint(80, 140)},
+        }[kind] | {"kind": kind}
+        start = time.perf_counter()
+        client.post(
+            f"/songs/{song_id}/edits", data={"base": head.revision_id, **fields}, headers={"Accept-Encoding": "gzip"}
+        )
+        times.append(time.perf_counter() - start)
+    return times
+
+
+def edits(song: Song) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        studio = Studio(Path(folder), cache_mb=1500)
+        studio.rendering.measured_later = lambda *_: None  # type: ignore[method-assign, assignment]
+        song_id = studio.add_song(song, "Benchmark")
+        mixed_edits(studio, song_id, 30, 1)
+        times = mixed_edits(studio, song_id, 500, 2)
+        row("edit answered, 95th percentile of 500 mixed edits", 1000 * float(np.percentile(times, 95)), 80, "ms")
+        stop = threading.Event()
+
+        def keep_rendering() -> None:
+            while not stop.is_set():
+                Renderer(400).render(song)
+
+        thread = threading.Thread(target=keep_rendering)
+        thread.start()
+        busy = mixed_edits(studio, song_id, 100, 3)
+        stop.set()
+        thread.join()
+        row(
+            "edit answered while a render runs, 95th percentile of 100",
+            1000 * float(np.percentile(busy, 95)),
+            200,
+            "ms",
+        )
+        row("stair page, compressed", page_kilobytes(studio, song_id), 300, "KB")
+        studio.close()
+
+
+def page_kilobytes(studio: Studio, song_id: int) -> float:
+    from escalera.web import create_app
+
+    answer = (
+        create_app(studio, testing=True).test_client().get(f"/songs/{song_id}", headers={"Accept-Encoding": "gzip"})
+    )
+    return len(answer.data) / 1000
+
+
+def prediction() -> None:
+    """Rank correlation of arranged and measured energy over the sections of seven songs."""
+    from scipy.stats import spearmanr
+
+    forms = ("verse-chorus", "two-drops", "chorus-first", "strophic", "through")
+    songs = [*demo_songs(), *(generated(seed, form) for seed, form in enumerate(forms, 11))]
+    pairs: list[tuple[float, float]] = []
+    rendering = Rendering(1500)
+    for song in songs:
+        found = rendering.measure(song)
+        own = [(a.value, m.value) for a, m in zip(arranged(song).sections, found.sections)]
+        print(f"  {song.title:20} {len(own):3} sections, rank correlation {spearmanr(*zip(*own)).statistic:5.2f}")
+        pairs += own
+        rendering.renderer.cache.clear()
+    rendering.close()
+    row(
+        "arranged predicts measured energy: rank correlation, all sections",
+        float(spearmanr(*zip(*pairs)).statistic),
+        0.8,
+        "",
+        True,
+    )
+
+
+def measuring(song: Song) -> None:
+    rendering = Rendering(2000)
+    rendering.renderer.render(song)
+    row("all meters of the demo song after its render", seconds(lambda: rendering.measure(song)), 4.0, "s")
+    rendering.close()
+
+
+def main() -> int:
+    demo, benchmark = demo_songs()[0], large()
+    tiles = sum(len(s.placements) for s in benchmark.sections)
+    print(
+        f"Benchmark song: {timeline(benchmark).seconds:.0f} s, {len(benchmark.layers)} layers, {len(benchmark.sections)} sections, {tiles} placements\n"
+    )
+    render_speed("the demo song", demo, 60)
+    render_speed("the benchmark song", benchmark, 60)
+    edit_to_sound(benchmark)
+    measuring(demo)
+    try:
+        edits(benchmark)
+    except EditError as error:
+        print(error)
+    prediction()
+    return 0 if all(ok for *_, ok in ROWS) else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())
