@@ -67,7 +67,7 @@ def export(song: str, key: str, stems: bool, dry: bool, bits: str, output: Path)
     from escalera.services.exporting import Options
     from escalera.services.exporting import export as write
 
-    with studio() as opened:
+    with studio() as opened, progress("Writing"):
         _, _, data = write(song_from(song, opened), opened.rendering, key, Options(stems, not dry, int(bits)))
     output.write_bytes(data)
 

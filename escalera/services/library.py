@@ -8,10 +8,10 @@ from functools import cache
 from importlib.resources import files
 
 from escalera.core.palette.sounds import BY_KEY, DRUM_SOUND
-from escalera.core.rhythm.pattern import FIXED, KINDS, Pattern
+from escalera.core.rhythm.notation import parse_hits, parse_notes
+from escalera.core.rhythm.pattern import KINDS, Pattern
 from escalera.core.time.ticks import quarters
 
-HIT_TICKS = 120
 BAR_QUARTERS = 4
 DEFAULT = {
     "low end": "Eighth roots", "chords": "Held chords", "leads": "Bell figure", "voices": "Verse line",
@@ -45,11 +45,15 @@ def patterns() -> dict[str, LibraryPattern]:
             key = f"{_slug(groove['name'])}/{drum.replace(' ', '-')}"
             length = quarters(groove["bars"] * BAR_QUARTERS)
             found[key] = LibraryPattern(
-                key, f"{groove['name']}: {drum}", "drums", drum, Pattern(length, _hits(tokens, drum))
+                key,
+                f"{groove['name']}: {drum}",
+                "drums",
+                drum,
+                Pattern(length, parse_hits(tokens, BY_KEY[DRUM_SOUND[drum]].drum_note)),
             )
     for row in plain["patterns"]:
         kind = KINDS.index(row["kind"])
-        notes = [note for token in row["notes"].split() for note in _notes(token, kind)]
+        notes = parse_notes(row["notes"], kind)
         key = _slug(row["name"])
         found[key] = LibraryPattern(
             key, row["name"], row["family"], "", Pattern(quarters(row["bars"] * BAR_QUARTERS), notes)
@@ -59,25 +63,6 @@ def patterns() -> dict[str, LibraryPattern]:
 
 def _slug(name: str) -> str:
     return name.lower().replace(" ", "-")
-
-
-def _hits(tokens: str, drum: str) -> list[tuple[int, ...]]:
-    note = BY_KEY[DRUM_SOUND[drum]].drum_note
-    rows: list[tuple[int, ...]] = []
-    for token in tokens.split():
-        beat, _, velocity = token.partition(":")
-        rows.append((quarters(float(beat)), HIT_TICKS, FIXED, note, 0, int(velocity or 100)))
-    return rows
-
-
-def _notes(token: str, kind: int) -> list[tuple[int, ...]]:
-    beat, length, values, octave, velocity = (
-        (*token.split(":"), "0", "100")[:5] if token.count(":") == 2 else (*token.split(":"), "100")[:5]
-    )
-    return [
-        (quarters(float(beat)), quarters(float(length)), kind, int(v), int(octave), int(velocity))
-        for v in values.split("+")
-    ]
 
 
 def for_sound(sound_key: str, family: str = "") -> list[LibraryPattern]:

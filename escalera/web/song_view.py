@@ -14,8 +14,9 @@ from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, agre
 from escalera.core.energy.joins import DEVICES, devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
+from escalera.core.rhythm.notation import write_pattern
 from escalera.core.song.chordline import write_chordline
-from escalera.core.song.document import ROLES, Layer, Section, Song
+from escalera.core.song.document import ROLES, Layer, Section, Song, uses_pattern
 from escalera.core.song.readings import Tile, tiles, where
 from escalera.core.song.timeline import Span
 from escalera.services import library
@@ -215,6 +216,12 @@ class SongView:
         low, high = self.span.phrase_ticks()[self.selection.phrase]
         mine = (p for p in self.span.section.placements if p.layer_id == self.selection.layer_id)
         return [p for p in mine if p.start_ticks < high and p.end_ticks > low]
+
+    def pattern_text(self, pattern_id: int, layer: Layer) -> str:
+        return write_pattern(self.song.pattern_by_id[pattern_id].pattern, layer.sound.is_drum)
+
+    def pattern_uses(self, pattern_id: int) -> int:
+        return uses_pattern(self.song, pattern_id)
 
     def chordline(self, section: Section | None = None) -> str:
         owner = section.progression if section else self.song.progression

@@ -8,9 +8,13 @@ from flask import Blueprint, render_template, request
 from pydantic import TypeAdapter, ValidationError
 
 from escalera.core.energy.schools import SCHOOLS, SWITCHES
+from escalera.core.rhythm.notation import parse_pattern
+from escalera.core.song.document import Song
 from escalera.core.song.edits import EDITS, Edit
+from escalera.core.song.edits.base import layer_of, pattern_of, section_of
 from escalera.core.song.edits.layers import CONTROLS
-from escalera.core.song.edits.tiles import PlaceNew
+from escalera.core.song.edits.tiles import PlaceNew, SetPattern
+from escalera.core.song.timeline import timeline
 from escalera.core.theory.keys import MODES
 from escalera.errors import EditError, EscaleraError, InputError, StaleRevision, shown
 from escalera.services import library
@@ -65,7 +69,7 @@ def edits(song_id: int):  # type: ignore[no-untyped-def]
     def apply() -> Outcome:
         if form.get("kind") == "fit_scale":
             return studio().fit_scale(song_id, base)
-        return studio().edit(song_id, base, read_edit(form))
+        return studio().edit(song_id, base, read_edit(form, studio().state(song_id, base)))
 
     return _answer(song_id, select, apply)
 
@@ -110,10 +114,14 @@ def _number(text: str) -> int:
     return int(text)
 
 
-def read_edit(form: dict[str, str]) -> Edit:
+def read_edit(form: dict[str, str], song: Song) -> Edit:
     """An edit from form fields. Empty fields are left at their defaults. Raises EditError."""
     kind = form.get("kind", "")
     fields = {name: value for name, value in form.items() if name != "kind" and value != ""}
+    if "first_bar" in fields or "last_bar" in fields:
+        fields |= _bars_to_ticks(fields, song)
+    if kind == "set_pattern_text":
+        return _pattern_from_text(fields, song)
     if kind == "add_layer" and "rows" not in fields:
         return add_layer_edit(fields.get("sound", ""), fields.get("name", ""), fields.get("pattern_key", ""))
     if kind == "place_library":
@@ -131,6 +139,44 @@ def read_edit(form: dict[str, str]) -> Edit:
         raise EditError(
             f"{where.replace('_', ' ')}: “{shown(first.get('input', ''))}” cannot be used ({first['msg'].lower()})."
         ) from error
+
+
+def _bars_to_ticks(fields: dict[str, str], song: Song) -> dict[str, str]:
+    """A span given as the song's bar numbers, first and last included, in ticks of its section."""
+    first, last, section_id = (fields.pop(n, "") for n in ("first_bar", "last_bar", "section_id"))
+    span = timeline(song).span_of(section_of(song, _bar(section_id)).id)
+    low, high = _bar(first) if first else span.first_bar, _bar(last) if last else span.last_bar
+    if not span.first_bar <= low <= high <= span.last_bar:
+        raise EditError(
+            f"Bars {low}–{high} do not lie in {span.section.name}, which has bars {span.first_bar}–{span.last_bar}. Choose bars inside it."
+        )
+    ticks = span.bar_ticks
+    start, end = ticks[low - span.first_bar], ticks[high - span.first_bar + 1]
+    return {"section_id": section_id, "start_ticks": str(start), "end_ticks": str(end)}
+
+
+def _bar(text: str) -> int:
+    try:
+        return int(text)
+    except ValueError:
+        raise EditError(f"“{shown(text)}” is not a bar number. Write a whole number.") from None
+
+
+def _pattern_from_text(fields: dict[str, str], song: Song) -> Edit:
+    """New notes for a pattern, written as text (core.rhythm.notation)."""
+    entry, layer = (
+        pattern_of(song, _bar(fields.get("pattern_id", "0"))),
+        layer_of(song, _bar(fields.get("layer_id", "0"))),
+    )
+    try:
+        length = float(fields.get("length", ""))
+    except ValueError:
+        raise EditError(
+            "The pattern’s length is not a number of beats. Write for example 4 for one bar of 4/4."
+        ) from None
+    sound = layer.sound
+    pattern = parse_pattern(fields.get("notes", ""), length, sound.is_drum, sound.drum_note)
+    return SetPattern(entry.id, pattern.length_ticks, pattern.to_list(), fields.get("name", ""))
 
 
 def _adapter(kind: str) -> TypeAdapter[Any]:

@@ -40,7 +40,7 @@ class Pattern:
     length_ticks : int
         Length of one cycle, at least 1.
     rows : array of shape (n, 6), int32
-        Columns as in COLUMNS, ordered by start, value.
+        Columns as in COLUMNS; kept ordered by start, value, then the rest, so that equal content is equal.
 
     Raises
     ------
@@ -53,7 +53,7 @@ class Pattern:
     def __init__(self, length_ticks: int, rows: NDArray[np.int32] | Rows):
         table = np.array(rows if isinstance(rows, np.ndarray) else list(rows), dtype=np.int32).reshape(-1, 6)
         _check(length_ticks, table)
-        order = np.lexsort((table[:, 3], table[:, 0]))
+        order = np.lexsort(table.T[[5, 4, 2, 1, 3, 0]])
         self.length_ticks = int(length_ticks)
         self.rows = np.ascontiguousarray(table[order])
         self.rows.setflags(write=False)

@@ -85,6 +85,7 @@ function leadIn() {
   setLoop(null);
   player.play(from, null);
 }
+function fromHere() { setLoop(null); player.play(player.startOf(chosenIndex()), null); }
 $("rail-box").addEventListener("click", (event) => {
   const box = $("rail-box").getBoundingClientRect();
   jump((player.end * (event.clientX - box.left)) / box.width);
@@ -97,7 +98,7 @@ $("volume").addEventListener("input", (event) => player.volume(Number(event.targ
 
 // clicks --------------------------------------------------------------------------------------------------------
 const actions = {
-  play: toggle, loop: loopSection, "lead-in": leadIn,
+  play: toggle, loop: loopSection, "lead-in": leadIn, "from-here": fromHere,
   undo: () => post("undo"), redo: () => post("redo"),
   history: () => htmx.ajax("GET", `/songs/${song}/history`, { target: "#history", swap: "innerHTML" }).then(() => $("history").showModal()),
 };
@@ -222,6 +223,7 @@ document.addEventListener("keydown", (event) => {
   if (event.key === " " && !event.target.closest?.("button, a, summary, input")) { event.preventDefault(); toggle(); }
   else if (key === "l") loopSection();
   else if (key === "b") leadIn();
+  else if (key === "p") fromHere();
   else if (key === "h") actions.history();
   else if (event.key === "Home" && !event.target.closest?.("input")) jump(0);
 });
