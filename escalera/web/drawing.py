@@ -10,7 +10,7 @@ from markupsafe import Markup, escape
 
 from escalera.core.energy.explain import Agreement
 from escalera.core.energy.joins import DEVICES, devices_between
-from escalera.core.energy.model import SectionEnergy, SongEnergy
+from escalera.core.energy.model import SectionCore, SectionEnergy, SongEnergy
 from escalera.core.song.document import Song
 from escalera.services.rendering import MeasuredSong
 
@@ -98,7 +98,7 @@ def _step(energy: SectionEnergy, x: float, width: float, measured: float | None)
     return Step(
         section.id, section.name, _shortened(section.name, width), min(start, end) - 9.0, 0.0, "middle", round(x, 3), round(width, 3),
         energy.span.first_bar, section.bars, section.role, (start, end), (section.target.start, section.target.end),
-        _riser(energy, top, round(x, 3), round(width, 3)), top, missing, too_much, hatch, value, measured,
+        _riser(energy.core, top, round(x, 3), round(width, 3)), top, missing, too_much, hatch, value, measured,
         tuple((round(x + width * (i + 0.5) / section.bars, 2), float(v)) for i, v in enumerate(energy.tension)),
     )  # fmt: skip
 
@@ -109,7 +109,7 @@ def _shortened(name: str, width: float) -> str:
 
 
 @lru_cache(maxsize=1024)
-def _riser(energy: SectionEnergy, top: float, x: float, width: float) -> Markup:
+def _riser(energy: SectionCore, top: float, x: float, width: float) -> Markup:
     """Shares stacked from the floor up by family; what is too small to draw or negative gives its height to the rest."""
     shares = [(layer, energy.shares[layer.id]) for layer in energy.layers if energy.shares[layer.id] > SMALLEST_SHARE]
     shares.sort(key=lambda row: STACK.index(row[0].family))
@@ -172,7 +172,7 @@ def _medallions(song: Song, energy: SongEnergy, found: Agreement) -> tuple[Medal
     total, bar, signs = max(1, song.bars), 0, []
     for left, right, as_meant in zip(energy.sections, energy.sections[1:], found.as_meant):
         bar += left.span.section.bars
-        devices = devices_between(left, right)
+        devices = devices_between(left.core, right.core)
         said = ", ".join(DEVICES[name][0] for name in devices)
         moved = "moves as meant" if as_meant else "does not move as meant"
         title = f"{left.span.section.name} to {right.span.section.name}: {said}; {moved}"

@@ -190,7 +190,7 @@ class SongView:
         if index == 0:
             return None
         left, right = self.energy.sections[index - 1], self.energy.sections[index]
-        devices = devices_between(left, right)
+        devices = devices_between(left.core, right.core)
         wanted = right.span.section.target.mean - left.span.section.target.mean
         return (
             ", ".join(DEVICES[d][0] for d in devices),

@@ -172,3 +172,10 @@ def test_profiles_cover_the_palette_and_grow_with_length():
     for sound in SOUNDS:
         short, long = note_energy(sound.key, np.array([sound.centre] * 2, float), np.array([0.3, 3.0])).sum(axis=1)
         assert long >= short * 0.999 > 0
+
+
+def test_a_section_is_at_its_own_place_whatever_was_computed_before():
+    arranged(SONG)
+    moved = EDITS["set_target"](C, 9).apply(EDITS["add_section"]("Intro", "", 3, 0).apply(SONG))
+    assert [(s.span.first_bar, s.span.section.target.start) for s in arranged(moved).sections][2] == (12, 9)
+    assert [s.span.first_bar for s in arranged(small_song()).sections] == [1, 9]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from escalera.core.energy.model import SectionEnergy
+from escalera.core.energy.model import SectionCore
 from escalera.core.song.document import Song
 from escalera.core.song.resolve import START, VELOCITY, layer_events, sounding_layers
 from escalera.core.song.timeline import Span
@@ -59,7 +59,7 @@ def join_devices(song: Song, left: Span, right: Span, song_right: Song | None = 
 
 
 @lru_cache(maxsize=1024)
-def devices_between(left: SectionEnergy, right: SectionEnergy) -> tuple[str, ...]:
+def devices_between(left: SectionCore, right: SectionCore) -> tuple[str, ...]:
     """`join_devices` of two neighbouring sections of an arranged song, remembered while neither changes."""
     return tuple(join_devices(left.song, left.span, right.span, right.song))
 

@@ -27,8 +27,8 @@ SHARE_BLOCKS = 4
 
 
 @dataclass(frozen=True, eq=False)
-class SectionEnergy:
-    """Arranged energy of one section.
+class SectionCore:
+    """Arranged energy of what a section plays, wherever it stands and whatever it is called; shared between states.
 
     felt : per felt bar (n,);  terms : (n, 8);  stats : (layers, n, WIDTH)
     tension : per notated bar
@@ -112,6 +112,71 @@ def _by_layer(layers: list[Layer], values: Values, bars: FeltBars) -> dict[int, 
 
 
 @dataclass(frozen=True, eq=False)
+class SectionEnergy:
+    """A section at its place in one state of the song, and what it plays."""
+
+    span: Span
+    core: SectionCore
+
+    @property
+    def felt_bars(self) -> FeltBars:
+        return self.core.felt_bars
+
+    @property
+    def layers(self) -> list[Layer]:
+        return self.core.layers
+
+    @property
+    def stats(self) -> Stats:
+        return self.core.stats
+
+    @property
+    def song(self) -> Song:
+        return self.core.song
+
+    @property
+    def value(self) -> float:
+        """Energy of the whole section."""
+        return self.core.value
+
+    @property
+    def felt(self) -> Values:
+        return self.core.felt
+
+    @property
+    def mean_terms(self) -> Values:
+        return self.core.mean_terms
+
+    @property
+    def tension(self) -> Values:
+        """Tension of every notated bar, 0..1."""
+        return self.core.tension
+
+    @property
+    def bars(self) -> Values:
+        """Energy of every notated bar."""
+        return self.core.bars
+
+    @property
+    def phrases(self) -> Values:
+        return self.core.phrases
+
+    @property
+    def shares(self) -> dict[int, float]:
+        return self.core.shares
+
+    @property
+    def without(self) -> dict[int, float]:
+        return self.core.without
+
+    def bar_terms(self) -> Values:
+        return self.core.bar_terms()
+
+    def contributions(self) -> dict[str, float]:
+        return self.core.contributions()
+
+
+@dataclass(frozen=True, eq=False)
 class SongEnergy:
     song: Song
     line: Timeline
@@ -128,7 +193,7 @@ class SongEnergy:
 
 
 @lru_cache(maxsize=2048)
-def _section_energy(key: tuple, holder: _Holder) -> SectionEnergy:  # type: ignore[type-arg]
+def _section_core(key: tuple, holder: _Holder) -> SectionCore:  # type: ignore[type-arg]
     song, span = holder.song, holder.span
     layers, stats = section_stats(song, span)
     terms = compute_terms(stats.sum(axis=0))
@@ -136,7 +201,7 @@ def _section_energy(key: tuple, holder: _Holder) -> SectionEnergy:  # type: igno
     felt = to_energy(terms, song)
     if not layers:
         felt = np.zeros_like(felt)
-    return SectionEnergy(span, felt_bars(span.grid), layers, stats, terms, felt, tension, devices, song)
+    return SectionCore(span, felt_bars(span.grid), layers, stats, terms, felt, tension, devices, song)
 
 
 class _Holder:
@@ -161,7 +226,7 @@ def _key(song: Song, span: Span) -> tuple:  # type: ignore[type-arg]
 
 
 def section_energy(song: Song, span: Span) -> SectionEnergy:
-    return _section_energy(_key(song, span), _Holder(song, span))
+    return SectionEnergy(span, _section_core(_key(song, span), _Holder(song, span)))
 
 
 def arranged(song: Song) -> SongEnergy:
