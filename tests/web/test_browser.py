@@ -128,7 +128,7 @@ def test_an_edit_while_playing_changes_what_sounds_without_stopping(page, server
     song_id = open_song(page, server, "Paper Engines")
     studio = server[1]
     head = studio.head(song_id)
-    page.get_by_role("button", name="Play").click()
+    page.get_by_role("button", name="Play", exact=True).click()
     page.wait_for_function(
         "() => window.escalera.player.playing && window.escalera.player.segments.length > 0", timeout=30_000
     )
@@ -200,7 +200,7 @@ def test_a_file_of_another_program_is_worked_on_like_a_native_song(page, server,
     assert {p.pattern_id for s in filled.song.sections for p in s.placements if p.layer_id == bass.id} <= {
         p.id for p in head.song.patterns
     }
-    page.get_by_role("button", name="Play").click()
+    page.get_by_role("button", name="Play", exact=True).click()
     page.wait_for_function("() => window.escalera.player.level() > 0.003", timeout=30_000)
 
 
@@ -255,3 +255,27 @@ def test_nothing_runs_out_of_the_window(page, server, width):
     assert page.evaluate(
         "[...document.querySelectorAll('.songbar > *, .rail-row > *')].every(e => e.getBoundingClientRect().right <= innerWidth)"
     )
+
+
+def test_a_tile_is_opened_varied_and_its_notes_rewritten(page, server):
+    song_id = open_song(page, server, "Harbour Stairs")
+    studio = server[1]
+    head = studio.head(song_id)
+    keys = next(x for x in head.song.layers if x.name == "Tine keys")
+    verse = next(s for s in head.song.sections if s.name == "Verse 1")
+    page.locator(f"#t{verse.id}-{keys.id}-1").click(modifiers=["Shift"])
+    page.wait_for_function("() => document.querySelector('#inspector h2').textContent === 'Tine keys'")
+    page.get_by_label("Keep").fill("0.5")
+    page.get_by_role("button", name="Vary").click()
+    varied = settled(page, studio, song_id, head.revision_id)
+    page.wait_for_selector(f"#t{verse.id}-{keys.id}-1.thin")
+    page.get_by_text("Notes of “").click()
+    page.get_by_label("Notes").fill("t0:1:0 t1:1:x")
+    page.get_by_role("button", name="Write").click()
+    page.wait_for_selector("#notice.error")
+    assert "Note 2, “t1:1:x”" in page.locator("#notice").inner_text()
+    page.get_by_label("Notes").fill("t0:1:0 t2:1:2")
+    page.get_by_role("button", name="Write").click()
+    written = settled(page, studio, song_id, varied.revision_id)
+    placement = next(p for p in written.song.section_by_id[verse.id].placements if p.layer_id == keys.id)
+    assert len(written.song.pattern_by_id[placement.pattern_id].pattern) == 2

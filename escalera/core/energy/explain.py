@@ -48,7 +48,7 @@ class Explanation:
         text = f"{self.value:.1f} = " + (" + ".join(parts) or "nothing sounds")
         if abs(ground) >= 0.05 and parts:
             text += f" − {abs(ground):.1f} ground"
-        moved = [f"{c.points:+.1f} from {c.name}" for c in self.layers if abs(c.points) >= 0.1][:4]
+        moved = [f"{c.points:+.1f} from {c.name}".replace("-", "−") for c in self.layers if abs(c.points) >= 0.1][:4]
         return f"{text}; against {other_name}: {', '.join(moved)}" if other_name and moved else text
 
 

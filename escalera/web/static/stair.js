@@ -228,12 +228,31 @@ document.addEventListener("keydown", (event) => {
   else if (event.key === "Home" && !event.target.closest?.("input")) jump(0);
 });
 
+// the inspector keeps what was folded open and how far it was scrolled; a late measurement never takes a field away -----
+const open = new Set();
+let scrolled = { select: "", top: 0 }, answer = "";
+document.addEventListener("toggle", (event) => {
+  const name = event.target.querySelector?.(":scope > summary")?.textContent;
+  if (name && event.target.closest("#inspector")) open[event.target.open ? "add" : "delete"](name);
+}, true);
+document.addEventListener("scroll", (event) => { if (event.target.id === "inspector") scrolled = { select: selection(), top: event.target.scrollTop }; }, true);
+document.addEventListener("htmx:beforeSwap", (event) => { answer = event.detail.pathInfo?.requestPath ?? ""; });
+document.addEventListener("htmx:oobBeforeSwap", (event) => {
+  const busy = document.activeElement?.closest("#inspector form");
+  if (event.detail.target?.id === "inspector" && answer.includes("/measured") && busy) event.detail.shouldSwap = false;
+});
+function unfold() {
+  for (const details of document.querySelectorAll("#inspector details")) if (open.has(details.querySelector("summary").textContent)) details.open = true;
+  if (scrolled.select === selection()) $("inspector").scrollTop = scrolled.top;
+}
+
 // after every answer: the player takes the new manifest, the wall its tab stop ---------------------------------------
 let seen = "";
 function refreshed() {
   const text = $("manifest").textContent;
   if (text !== seen) { seen = text; player.load(manifest()); names(); if (player.loop) setLoop(null); tick(player.position(), null); }
   ready();
+  unfold();
 }
 document.addEventListener("htmx:afterSettle", refreshed);
 player.load(manifest());
