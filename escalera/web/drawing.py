@@ -18,7 +18,7 @@ TOP, FLOOR = 34.0, 238.0  # pixels of energy 10 and 0
 UNIT = (FLOOR - TOP) / 10.0
 HEIGHT = 272
 STACK = ("low end", "drums", "chords", "leads", "voices", "atmosphere", "effects")
-ASSUMED_WIDTH = 800.0  # pixels, only for keeping names apart
+NARROWEST, PIXELS_A_BAR = 780.0, 5.5  # pixels of the whole stair at least, and of a bar (stair.css has the same)
 SMALLEST_SHARE = 0.03
 
 
@@ -34,6 +34,7 @@ class Step:
     section_id: int
     name: str
     label: str
+    pixels: float
     label_y: float
     label_x: float
     anchor: str
@@ -79,7 +80,7 @@ def draw_stair(song: Song, energy: SongEnergy, measured: MeasuredSong | None, fo
         count = section.span.section.bars
         x, width = 100.0 * bar / total, 100.0 * count / total
         own = measured.of(section.span.section.id) if measured else None
-        steps.append(_step(section, x, width, own.value if own else None))
+        steps.append(_step(section, x, width, _pixels(total) * width / 100.0, own.value if own else None))
         if own:
             line += [f"{1000 * (bar + i + 0.5) / total:.1f},{y_of(float(v))}" for i, v in enumerate(own.bars)]
         pull += [
@@ -87,24 +88,34 @@ def draw_stair(song: Song, energy: SongEnergy, measured: MeasuredSong | None, fo
         ]
         bar += count
     rungs = tuple((value, y_of(value)) for value in range(0, 11, 2))
-    return Stair(_spread(steps), _medallions(song, energy, found), rungs, " ".join(line), " ".join(pull), total)
+    return Stair(
+        _spread(steps, _pixels(total)), _medallions(song, energy, found), rungs, " ".join(line), " ".join(pull), total
+    )
 
 
-def _step(energy: SectionEnergy, x: float, width: float, measured: float | None) -> Step:
+def _step(energy: SectionEnergy, x: float, width: float, pixels: float, measured: float | None) -> Step:
     section, value = energy.span.section, energy.value
     start, end = y_of(section.target.start), y_of(section.target.end)
     top = y_of(value)
     missing, too_much, hatch = _gaps(start, end, top)
     return Step(
-        section.id, section.name, _shortened(section.name, width), min(start, end) - 9.0, 0.0, "middle", round(x, 3), round(width, 3),
+        section.id, section.name, _shortened(section.name, pixels), round(pixels, 1), min(start, end) - 9.0, 0.0, "middle", round(x, 3), round(width, 3),
         energy.span.first_bar, section.bars, section.role, (start, end), (section.target.start, section.target.end),
         _riser(energy.core, top, round(x, 3), round(width, 3)), top, missing, too_much, hatch, value, measured,
         tuple((round(x + width * (i + 0.5) / section.bars, 2), float(v)) for i, v in enumerate(energy.tension)),
     )  # fmt: skip
 
 
-def _shortened(name: str, width: float) -> str:
-    fits = max(3, int(width * ASSUMED_WIDTH / 100.0 / 7.0) + 3)
+def _pixels(bars: int) -> float:
+    """Width of the stair when it is as narrow as it gets; what is kept apart there is apart everywhere."""
+    return max(NARROWEST, bars * PIXELS_A_BAR)
+
+
+def _shortened(name: str, pixels: float) -> str:
+    """A name as far as it fits over its step; nothing over the narrowest ones (their titles still say it)."""
+    if pixels < 16.0:
+        return ""
+    fits = max(3, int(pixels / 7.0) + 3)
     return name if len(name) <= fits else name[: fits - 1] + "…"
 
 
@@ -149,16 +160,16 @@ def _gaps(start: float, end: float, top: float) -> tuple[str, str, tuple[float, 
     return (left, right, (low, height)) if a < t else (right, left, (low, height))
 
 
-def _spread(steps: Sequence[Step]) -> tuple[Step, ...]:
+def _spread(steps: Sequence[Step], pixels: float) -> tuple[Step, ...]:
     """Keep names apart: a narrow step's name leans to its lower neighbour, and one that would still collide is lifted."""
     placed: list[Step] = []
     edge, last_y = -100.0, 0.0
     for i, step in enumerate(steps):
-        room, needed = step.width / 100.0 * ASSUMED_WIDTH, len(step.label) * 7.8
+        room, needed = step.width / 100.0 * pixels, len(step.label) * 7.8
         anchor, x = "middle", step.x + step.width / 2
         if needed > room and i + 1 < len(steps) and steps[i + 1].tread[0] < step.tread[1] + 12:
             anchor, x = "end", step.x + step.width - 0.4
-        left = x / 100.0 * ASSUMED_WIDTH - needed * {"middle": 0.5, "end": 1.0}[anchor]
+        left = x / 100.0 * pixels - needed * {"middle": 0.5, "end": 1.0}[anchor]
         y = step.label_y
         if left < edge and abs(y - last_y) < 15.0:
             y = min(y, last_y - 15.0)

@@ -48,10 +48,12 @@ function tick(seconds, level) {
   $("position").querySelector("b").textContent = `${at.bar}.${at.beat}`;
   $("clock").textContent = clockText(seconds);
   $("rail-head").style.left = `${(100 * seconds) / Math.max(0.001, player.end)}%`;
-  const stair = $("stair").getBoundingClientRect(), stage = $("stage"), box = stage.getBoundingClientRect();
+  const stair = $("stair").getBoundingClientRect(), stage = $("stage"), box = $("stage-inner").getBoundingClientRect();
   const head = $("playhead");
   head.hidden = !total;
-  head.style.transform = `translateX(${stair.left - box.left + (stair.width * (at.barIndex + at.share)) / Math.max(1, total)}px)`;
+  const x = stair.left - box.left + (stair.width * (at.barIndex + at.share)) / Math.max(1, total);
+  head.style.transform = `translateX(${x}px)`;
+  if (player.playing && stage.scrollWidth > stage.clientWidth + 4 && (x < stage.scrollLeft + 150 || x > stage.scrollLeft + stage.clientWidth - 60)) stage.scrollLeft = x - 200;
   const lufs = player.manifest.lufs?.[at.barIndex];
   $("loudness").textContent = lufs === undefined ? "this bar: not measured yet" : lufs === null ? "this bar: silent" : `this bar ${lufs.toFixed(1).replace("-", "−")} LUFS`;
   if (level !== null) $("level").style.transform = `scaleX(${Math.max(0, Math.min(1, 1 + (20 * Math.log10(Math.max(level, 1e-5))) / 60))})`;
@@ -250,7 +252,14 @@ function unfold() {
 let seen = "";
 function refreshed() {
   const text = $("manifest").textContent;
-  if (text !== seen) { seen = text; player.load(manifest()); names(); if (player.loop) setLoop(null); tick(player.position(), null); }
+  if (text !== seen) {
+    seen = text;
+    player.load(manifest());
+    $("stage-inner").style.setProperty("--bars", player.manifest.sections.reduce((n, s) => n + s.bars.length - 1, 0));
+    names();
+    if (player.loop) setLoop(null);
+    tick(player.position(), null);
+  }
   ready();
   unfold();
 }
