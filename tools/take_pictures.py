@@ -1,0 +1,69 @@
+"""Renews docs/screenshots from the demo songs. Usage: .venv/bin/python tools/take_pictures.py"""
+
+import os
+import shutil
+import tempfile
+import threading
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+from waitress.server import create_server
+
+from escalera.services.demo import seed_demo
+from escalera.services.studio import Studio
+from escalera.web import create_app
+
+OUT = Path("docs/screenshots")
+FLAGS = "--no-sandbox --disable-gpu --disable-background-networking --disable-component-update --disable-sync --no-first-run"
+
+
+def choose(page: Page, name: str) -> None:
+    """Choose a section by its name, and wait for the measurement."""
+    page.wait_for_selector("polyline.measured", timeout=60_000)
+    page.locator(f"[aria-label='Wanted energy of {name}']").focus()
+    page.keyboard.press("Enter")
+    page.wait_for_function("name => document.querySelector('#inspector h2').textContent === name", arg=name)
+    page.evaluate("document.activeElement.blur()")
+    page.mouse.move(640, 715)
+
+
+def main() -> None:
+    OUT.mkdir(parents=True, exist_ok=True)
+    studio = Studio(Path(tempfile.mkdtemp()), cache_mb=900)
+    seed_demo(studio)
+    ids = {card.title: card.id for card in studio.shelf()}
+    good, flawed = ids["Harbour Stairs"], ids["Paper Engines"]
+    song = studio.head(good).song
+    layer = next(x.id for x in song.layers if x.name == "Wide saws")
+    section = next(s.id for s in song.sections if s.name == "Lift 1")
+    server = create_server(create_app(studio), host="127.0.0.1", port=0, threads=4)
+    threading.Thread(target=server.run, daemon=True).start()
+    base = f"http://127.0.0.1:{server.effective_port}"
+    with sync_playwright() as driver:
+        browser = driver.chromium.launch(executable_path=os.environ.get("CHROMIUM") or shutil.which("chromium"), args=FLAGS.split())
+        page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=base)
+
+        def shot(name: str, address: str, section_name: str = "") -> None:
+            page.goto(address)
+            page.wait_for_timeout(500)
+            if section_name:
+                choose(page, section_name)
+                page.wait_for_timeout(300)
+            page.screenshot(path=OUT / f"{name}.png")
+
+        shot("shelf", "/")
+        shot("stair", f"/songs/{good}", "Chorus 1")
+        shot("flawed", f"/songs/{flawed}", "Break")
+        shot("layer", f"/songs/{good}?select=layer:{section}:{layer}")
+        shot("tile", f"/songs/{good}?select=tile:{section}:{layer}:0")
+        shot("song", f"/songs/{good}?select=song")
+        shot("handover", f"/songs/{good}/handover")
+        page.evaluate("localStorage.setItem('theme', 'evening')")
+        shot("evening", f"/songs/{good}", "Chorus 2")
+        browser.close()
+    server.close()
+    studio.close()
+
+
+if __name__ == "__main__":
+    main()
