@@ -40,7 +40,9 @@ def main() -> None:
     threading.Thread(target=server.run, daemon=True).start()
     base = f"http://127.0.0.1:{server.effective_port}"
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(executable_path=os.environ.get("CHROMIUM") or shutil.which("chromium"), args=FLAGS.split())
+        browser = driver.chromium.launch(
+            executable_path=os.environ.get("CHROMIUM") or shutil.which("chromium"), args=FLAGS.split()
+        )
         page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=base)
 
         def shot(name: str, address: str, section_name: str = "") -> None:

@@ -20,7 +20,7 @@ from escalera.core.song.document import ROLES, Layer, Section, Song, uses_patter
 from escalera.core.song.readings import Tile, tiles, where
 from escalera.core.song.timeline import Span
 from escalera.services import library
-from escalera.services.rendering import MeasuredSong
+from escalera.services.rendering import RATE_HZ, MeasuredSong
 from escalera.services.studio import Studio
 from escalera.store.repository import Head
 from escalera.web.drawing import Stair, draw_stair
@@ -126,19 +126,17 @@ class SongView:
         return self.energy.line.seconds
 
     def manifest(self) -> str:
-        """What the player needs, as JSON: where every section's sound lies and when its bars start."""
-        chunks = studio().rendering.chunks(self.song)
+        """What the player needs, as JSON: where every section lies and when its bars start. Keys come apart (`sound_keys`)."""
+        line = self.energy.line
+        starts = line.samples(RATE_HZ)
         rows = [
-            {"id": c.section_id, "name": span.section.name, "key": c.key, "start": c.start, "samples": c.samples,
-             "bar": span.first_bar, "bars": [round(span.seconds_at(t), 5) for t in span.bar_ticks],
-             "beats": [m.beats for m in span.bar_metres]}
-            for c, span in zip(chunks, self.energy.line.spans)
+            {"id": span.section.id, "name": span.section.name, "start": a, "samples": b - a, "bar": span.first_bar,
+             "bars": [round(t, 5) for t in span.grid.bar_seconds], "beats": [m.beats for m in span.bar_metres]}
+            for span, a, b in zip(line.spans, starts, starts[1:])
         ]  # fmt: skip
-        levels = (
-            [round(float(v), 1) if v > -90 else None for s in self.measured.sections for v in s.lufs]
-            if self.measured
-            else []
-        )
+        levels: list[float | None] = []
+        if self.measured:
+            levels = [round(float(v), 1) if v > -90 else None for s in self.measured.sections for v in s.lufs]
         text = json.dumps(
             {"song": self.head.song_id, "revision": self.head.revision_id, "sections": rows, "lufs": levels}
         )

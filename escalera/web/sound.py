@@ -5,7 +5,7 @@ from __future__ import annotations
 from flask import Blueprint, Response
 
 from escalera.errors import NotFound
-from escalera.web.song_view import song_view, studio
+from escalera.web.song_view import studio
 
 blueprint = Blueprint("sound", __name__, url_prefix="/songs/<int:song_id>")
 
@@ -22,6 +22,8 @@ def chunk(song_id: int, revision_id: int, index: int, key: str):  # type: ignore
     return response
 
 
-@blueprint.get("/manifest.json")
-def manifest(song_id: int):  # type: ignore[no-untyped-def]
-    return Response(song_view(studio().head(song_id), measure=False).manifest(), mimetype="application/json")
+@blueprint.get("/keys/<int:revision_id>.json")
+def sound_keys(song_id: int, revision_id: int):  # type: ignore[no-untyped-def]
+    """The keys of every section's sound in one state, in order; nothing is rendered for it."""
+    song = studio().state(song_id, revision_id)
+    return {"keys": [chunk.key for chunk in studio().rendering.chunks(song)]}

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
+from collections import OrderedDict
 
 from escalera.core.energy.model import SectionCore
 from escalera.core.song.document import Song
-from escalera.core.song.resolve import START, VELOCITY, layer_events, sounding_layers
+from escalera.core.song.resolve import START, VELOCITY, heard_in, layer_events, sounding_layers
 from escalera.core.song.timeline import Span
 
 # device: (what is said, sign on the medallion)
@@ -58,10 +58,18 @@ def join_devices(song: Song, left: Span, right: Span, song_right: Song | None = 
     return found or ["nothing"]
 
 
-@lru_cache(maxsize=1024)
+_kept: OrderedDict[object, tuple[str, ...]] = OrderedDict()
+KEPT = 2048
+
+
 def devices_between(left: SectionCore, right: SectionCore) -> tuple[str, ...]:
-    """`join_devices` of two neighbouring sections of an arranged song, remembered while neither changes."""
-    return tuple(join_devices(left.song, left.span, right.span, right.song))
+    """`join_devices` of two neighbouring sections of an arranged song, remembered while they play the same."""
+    key = (heard_in(left.song, left.span), heard_in(right.song, right.span))
+    if key not in _kept:
+        _kept[key] = tuple(join_devices(left.song, left.span, right.span, right.song))
+        while len(_kept) > KEPT:
+            _kept.popitem(last=False)
+    return _kept[key]
 
 
 def _hits(song: Song, span: Span, low: int, high: int, drums: tuple[str, ...]) -> float:

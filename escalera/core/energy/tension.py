@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from escalera.core.rhythm.pattern import Pattern
 from escalera.core.song.document import Song
-from escalera.core.song.resolve import DURATION, PITCH, START, layer_events, section_harmony, sounding_layers
+from escalera.core.song.resolve import DURATION, PITCH, START, heard_in, layer_events, section_harmony, sounding_layers
 from escalera.core.song.timeline import Span
 
 DEVICES = ("riser", "roll", "shorter loops", "gap ahead", "held note")
@@ -23,8 +23,7 @@ KEPT = 2048
 
 def section_tension(song: Song, span: Span) -> Tension:
     """`compute_tension`, remembered while the section plays the same; levels and filters do not enter it."""
-    playing = tuple((x.sound_key, x.family, layer_events(song, span, x)) for x in sounding_layers(song, span.section))
-    key = (span.grid, playing, span.section.placements, span.section.progression or song.progression, song.key)
+    key = heard_in(song, span)
     if key not in _kept:
         _kept[key] = compute_tension(song, span)
         while len(_kept) > KEPT:

@@ -42,32 +42,38 @@ def saturate(rate: Values, scale: float) -> Values:
     return 1.0 - np.exp(-rate / scale)
 
 
+# columns whose levels are needed, and the ranges in dB over which they count, in one table: one logarithm for all
+LEVELS = ("band0", "band1", "band2", "band3", "band4", "band5", "sustained", "struck", "lead", "above_150", "voice")
+LEVEL_COLUMNS = np.array([INDEX[name] for name in LEVELS])
+LOW_DB, HIGH_DB = np.array([*BAND_RANGE_DB, *(PRESENCE_RANGE_DB,) * 4, VOICE_RANGE_DB]).T
+SUSTAINED, STRUCK, LEAD, ABOVE, VOICE = range(6, 11)
+
+
 def _centre(stats: Stats, kind: str, low_hz: float, high_hz: float) -> Values:
-    """Where the spectral centre of held or struck sound lies in a range, faded in with its level."""
-    power = stats[..., INDEX[kind]]
-    centre = stats[..., INDEX[f"{kind}_centre"]] / np.maximum(power, 1e-14)
-    return ramp(centre, np.log2(low_hz), np.log2(high_hz)) * ramp(decibels(power), *PRESENCE_RANGE_DB)
+    """Where the spectral centre of held or struck sound lies in a range."""
+    centre = stats[..., INDEX[f"{kind}_centre"]] / np.maximum(stats[..., INDEX[kind]], 1e-14)
+    return ramp(centre, np.log2(low_hz), np.log2(high_hz))
 
 
 def compute_terms(stats: Stats) -> Values:
     """The eight terms in the order of TERMS."""
-    bands = np.stack([ramp(decibels(stats[..., i]), *BAND_RANGE_DB[i]) for i in range(6)], axis=-1)
-    low = ramp(decibels(stats[..., 0]), *WEIGHT_RANGE_DB)
-    lead = stats[..., INDEX["lead"]]
-    pitch = stats[..., INDEX["lead_pitch"]] / np.maximum(lead, 1e-14)
-    side = stats[..., INDEX["side"]] / np.maximum(stats[..., INDEX["above_150"]], 1e-14)
-    heard_above = ramp(decibels(stats[..., INDEX["above_150"]]), *PRESENCE_RANGE_DB)
-    terms = (
-        saturate(stats[..., INDEX["hits"]], HITS_FULL_PER_S),
-        saturate(stats[..., INDEX["onsets"]], ONSETS_FULL_PER_S),
-        0.8 * low + 0.2 * saturate(stats[..., INDEX["kicks"]], KICKS_FULL_PER_S),
-        bands.mean(axis=-1),
-        0.7 * _centre(stats, "sustained", *SUSTAINED_RANGE_HZ) + 0.3 * _centre(stats, "struck", *STRUCK_RANGE_HZ),
-        ramp(pitch, *PITCH_RANGE) * ramp(decibels(lead), *PRESENCE_RANGE_DB),
-        np.clip(side / WIDTH_FULL, 0.0, 1.0) ** 0.7 * heard_above,
-        ramp(decibels(stats[..., INDEX["voice"]]), *VOICE_RANGE_DB),
+    level = decibels(stats[..., LEVEL_COLUMNS])
+    heard = np.clip((level - LOW_DB) / (HIGH_DB - LOW_DB), 0.0, 1.0)
+    lead, above = stats[..., INDEX["lead"]], stats[..., INDEX["above_150"]]
+    out = np.empty((*stats.shape[:-1], len(TERMS)))
+    out[..., 0] = saturate(stats[..., INDEX["hits"]], HITS_FULL_PER_S)
+    out[..., 1] = saturate(stats[..., INDEX["onsets"]], ONSETS_FULL_PER_S)
+    out[..., 2] = 0.8 * ramp(level[..., 0], *WEIGHT_RANGE_DB) + 0.2 * saturate(
+        stats[..., INDEX["kicks"]], KICKS_FULL_PER_S
     )
-    return np.stack(terms, axis=-1)
+    out[..., 3] = heard[..., :6].mean(axis=-1)
+    out[..., 4] = 0.7 * _centre(stats, "sustained", *SUSTAINED_RANGE_HZ) * heard[..., SUSTAINED]
+    out[..., 4] += 0.3 * _centre(stats, "struck", *STRUCK_RANGE_HZ) * heard[..., STRUCK]
+    out[..., 5] = ramp(stats[..., INDEX["lead_pitch"]] / np.maximum(lead, 1e-14), *PITCH_RANGE) * heard[..., LEAD]
+    side = stats[..., INDEX["side"]] / np.maximum(above, 1e-14)
+    out[..., 6] = np.clip(side / WIDTH_FULL, 0.0, 1.0) ** 0.7 * heard[..., ABOVE]
+    out[..., 7] = heard[..., VOICE]
+    return out
 
 
 def weights(school: str) -> Values:

@@ -253,3 +253,15 @@ def sounding_layers(song: Song, section: Section) -> Sequence[Layer]:
         placed = {p.layer_id for p in section.placements}
         song.memo[key] = [layer for layer in song.layers if layer.id in placed and not layer.muted]
     return song.memo[key]
+
+
+def heard_in(song: Song, span: Span) -> tuple[object, ...]:
+    """What a section plays and how it is laid out, apart from levels and names: a key for what depends on nothing else."""
+    key = ("heard", span.section.id)
+    if key not in song.memo:
+        playing = tuple(
+            (x.sound_key, x.family, layer_events(song, span, x)) for x in sounding_layers(song, span.section)
+        )
+        progression = span.section.progression or song.progression
+        song.memo[key] = (span.grid, playing, span.section.placements, progression, song.key, span.section.phrases)
+    return song.memo[key]

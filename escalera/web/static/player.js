@@ -19,9 +19,17 @@ export class Player {
   load(manifest) {
     const before = this.manifest;
     this.manifest = manifest;
-    const known = new Set(manifest.sections.map((s) => s.key));
-    for (const key of this.buffers.keys()) if (!known.has(key) && this.buffers.size > 24) this.buffers.delete(key);
     if (this.playing && before) this.swap();
+  }
+  // The keys of the sections' sound, asked for once per state and only when something is to be played.
+  keys(manifest = this.manifest) {
+    manifest.asked ??= fetch(`/songs/${manifest.song}/keys/${manifest.revision}.json`).then((r) => { if (!r.ok) throw new Error("keys"); return r.json(); }).then(({ keys }) => {
+      manifest.sections.forEach((section, i) => { section.key = keys[i]; });
+      const known = new Set(keys);
+      for (const key of this.buffers.keys()) if (!known.has(key) && this.buffers.size > 24) this.buffers.delete(key);
+    });
+    manifest.asked.catch(() => { manifest.asked = undefined; });
+    return manifest.asked;
   }
   get end() { const last = this.manifest.sections.at(-1); return last ? (last.start + last.samples) / RATE : 0; }
   indexAt(seconds) { const s = this.manifest.sections; for (let i = s.length - 1; i > 0; i--) if (seconds >= s[i].start / RATE - 1e-6) return i; return 0; }
@@ -54,7 +62,8 @@ export class Player {
     this.volumeDb = db;
     if (this.playing) this.gain.gain.setTargetAtTime(10 ** (db / 20), this.ctx.currentTime, 0.03);
   }
-  buffer(index, manifest = this.manifest) {
+  async buffer(index, manifest = this.manifest) {
+    await this.keys(manifest);
     const section = manifest.sections[index];
     if (!this.buffers.has(section.key)) {
       const url = `/songs/${manifest.song}/audio/${manifest.revision}/${index}/${section.key}.wav`;
@@ -114,8 +123,8 @@ export class Player {
     if (this.next.time - now > AHEAD_S) { this.buffer(index).catch(() => {}); return; }
     this.busy = true;
     try {
-      const key = this.manifest.sections[index].key, sound = await this.buffer(index);
-      if (this.playing && this.manifest.sections[index]?.key === key) {
+      const manifest = this.manifest, sound = await this.buffer(index);
+      if (this.playing && this.manifest === manifest) {
         if (this.next.time < this.ctx.currentTime) this.next.time = this.ctx.currentTime + 0.02; // late: wait rather than skip
         this.schedule(index, sound);
       }
@@ -129,11 +138,10 @@ export class Player {
     if (!running) return;
     this.next = { time: running.time + running.until - running.position, position: this.loop && running.until >= this.loop.to - 1e-6 ? this.loop.from : running.until };
     const position = running.position + now - running.time, index = Math.min(running.index, this.manifest.sections.length - 1);
-    const section = this.manifest.sections[index];
-    if (section.key === running.key) return;
+    const manifest = this.manifest, section = manifest.sections[index];
     let sound;
-    try { sound = await this.buffer(index); } catch { return; }
-    if (!this.playing || this.manifest.sections[index]?.key !== section.key) return;
+    try { await this.keys(manifest); if (section.key === running.key) return; sound = await this.buffer(index); } catch { return; }
+    if (!this.playing || this.manifest !== manifest) return;
     const later = position + this.ctx.currentTime - now + 0.03;
     const bar = section.bars.map((b) => b + section.start / RATE).find((b) => b >= later) ?? null;
     if (bar === null || bar >= this.endOf(index) - 0.01) return;
