@@ -76,8 +76,8 @@ class Studio:
         with self.database.read() as session:
             return self.repository.history(session, song_id)
 
-    def edit(self, song_id: int, base_id: int, edits: Edit | Sequence[Edit]) -> Outcome:
-        """Apply one edit, or several as one step, to the state `base_id`.
+    def edit(self, song_id: int, base_id: int, edits: Edit | Sequence[Edit], summary: str = "") -> Outcome:
+        """Apply one edit, or several as one step (with a summary of their own), to the state `base_id`.
 
         Raises
         ------
@@ -92,7 +92,8 @@ class Studio:
         for step in steps:
             summaries.append(step.summary(song))
             song = step.apply(song)
-        summary = "; ".join(summaries[:3]) + (f"; and {len(summaries) - 3} more" if len(summaries) > 3 else "")
+        rest = f"; and {len(summaries) - 3} more" if len(summaries) > 3 else ""
+        summary = summary or "; ".join(summaries[:3]) + rest
         return Outcome(self._append(song_id, base_id, before, song, summary), summary)
 
     def _append(self, song_id: int, base_id: int, before: Song, song: Song, summary: str) -> Head:

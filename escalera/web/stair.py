@@ -8,6 +8,7 @@ from flask import Blueprint, render_template, request
 from pydantic import TypeAdapter, ValidationError
 
 from escalera.core.energy.schools import SCHOOLS, SWITCHES
+from escalera.core.moves.section import find_move, suggest
 from escalera.core.rhythm.notation import parse_pattern
 from escalera.core.song.document import Song
 from escalera.core.song.edits import EDITS, Edit
@@ -53,6 +54,14 @@ def measured(song_id: int):  # type: ignore[no-untyped-def]
     return render_template("stair/_measured.html", **context(view))
 
 
+@blueprint.get("/helps")
+def helps(song_id: int):  # type: ignore[no-untyped-def]
+    """What would bring a section nearer to its target, with the exact effect of each."""
+    song, section_id = studio().head(song_id).song, _bar(request.args.get("section", ""))
+    suggestions = suggest(song, section_id)
+    return render_template("stair/_helps.html", suggestions=suggestions, section=section_of(song, section_id))
+
+
 @blueprint.get("/history")
 def history(song_id: int):  # type: ignore[no-untyped-def]
     return render_template("stair/_history.html", entries=studio().history(song_id), head=studio().head(song_id))
@@ -69,7 +78,11 @@ def edits(song_id: int):  # type: ignore[no-untyped-def]
     def apply() -> Outcome:
         if form.get("kind") == "fit_scale":
             return studio().fit_scale(song_id, base)
-        return studio().edit(song_id, base, read_edit(form, studio().state(song_id, base)))
+        song = studio().state(song_id, base)
+        if form.get("kind") == "move":
+            move = find_move(song, _bar(form.get("section_id", "")), form.get("move", ""))
+            return studio().edit(song_id, base, move.edits, move.label)
+        return studio().edit(song_id, base, read_edit(form, song))
 
     return _answer(song_id, select, apply)
 

@@ -279,3 +279,21 @@ def test_a_tile_is_opened_varied_and_its_notes_rewritten(page, server):
     written = settled(page, studio, song_id, varied.revision_id)
     placement = next(p for p in written.song.section_by_id[verse.id].placements if p.layer_id == keys.id)
     assert len(written.song.pattern_by_id[placement.pattern_id].pattern) == 2
+
+
+def test_what_would_help_stays_while_the_measurement_arrives(page, server):
+    song_id = open_song(page, server, "Paper Engines")
+    studio = server[1]
+    head = studio.head(song_id)
+    studio.rendering.renderer.cache.clear()
+    section = next(s for s in head.song.sections if s.name == "Drop 2")
+    page.goto(f"/songs/{song_id}?select=section:{section.id}")
+    page.get_by_role("button", name="What would help?").click()
+    page.wait_for_selector(".help-row")
+    page.wait_for_selector("polyline.measured", timeout=60_000)
+    assert page.locator(".help-row").count() == 3
+    page.locator(".help-row button").first.click()
+    tried = settled(page, studio, song_id, head.revision_id)
+    from escalera.core.energy.model import arranged
+
+    assert arranged(tried.song).of(section.id).value > arranged(head.song).of(section.id).value

@@ -104,6 +104,20 @@ def test_a_second_window_gets_the_newer_state_and_the_reason(client, studio, son
     assert studio.head(song_id).song.tempo_bpm == 90
 
 
+def test_what_would_help_is_offered_tried_and_undone_in_one_step(client, studio, song_id):
+    post(client, studio, song_id, kind="set_target", section_id=NAME["Verse"], start="8")
+    before = studio.head(song_id)
+    offered = tree(client.get(f"/songs/{song_id}/helps?section={NAME['Verse']}"))
+    choice = json.loads(offered.xpath("//button/@data-do")[0])
+    post(client, studio, song_id, **choice)
+    assert (
+        studio.head(song_id).song != before.song
+        and studio.history(song_id)[0].summary == offered.xpath("//span/text()")[0]
+    )
+    assert studio.undo(song_id).song == before.song
+    assert post(client, studio, song_id, kind="move", section_id=NAME["Verse"], move="lift:999").status_code == 422
+
+
 def test_sound_has_an_address_of_its_content(client, song_id):
     manifest = json.loads(tree(client.get(f"/songs/{song_id}")).xpath("string(//*[@id='manifest'])"))
     section, key = (
