@@ -121,3 +121,44 @@ def test_an_edit_renders_only_its_section():
     song = EDITS["toggle_tile"](NAME["Chorus"], NAME["Soft pad"], 1).apply(SONG)
     after = renderer.chunk_keys(song, timeline(song))
     assert before[0] == after[0] and before[1] != after[1]
+
+
+def test_the_beginning_mixed_alone_equals_the_whole():
+    """The next bar after an edit is mixed without the rest of its section, and sounds the same."""
+    song = EDITS["set_control"](NAME["Soft pad"], "reverb_send_db", -6).apply(SONG)
+    song = EDITS["set_control"](NAME["Plucked bass"], "duck_db", 9).apply(song)
+    line = timeline(song)
+    start = line.samples(RATE_HZ)[1]
+    alone = Renderer(100).before_master(song, line, start, start + 88_200)
+    whole = Renderer(100)
+    whole.render(song)
+    assert np.array_equal(alone, whole.before_master(song, line, start, start + 88_200)) and alone.any()
+
+
+def test_hall_and_echo_die_away_to_silence():
+    song = SONG
+    for layer in song.layers:
+        song = EDITS["set_control"](layer.id, "echo_send_db", -3).apply(
+            EDITS["set_control"](layer.id, "reverb_send_db", 0).apply(song)
+        )
+    audio, line = Renderer(100).render(song), timeline(song)
+    tail = audio[:, line.samples(RATE_HZ)[-1] :]
+    assert tail.shape[1] > RATE_HZ and not tail[:, -1].any() and np.abs(tail[:, -4000:]).max() < 0.01
+    assert abs(float(np.corrcoef(tail[0, :RATE_HZ], tail[1, :RATE_HZ])[0, 1])) < 0.9, "the hall is wide"
+
+
+@pytest.mark.parametrize(("start", "end"), [(0.0, -24.0), (-24.0, 0.0)])
+def test_a_level_curve_is_heard_without_steps(start, end):
+    song = EDITS["vary"](NAME["Chorus"], NAME["Soft pad"], level_start_db=start, level_end_db=end).apply(SONG)
+    for name in ("Round kick", "Plucked bass"):
+        song = EDITS["set_muted"](NAME[name], True).apply(song)
+    line = timeline(song)
+    audio = Renderer(100).before_master(song, line, line.samples(RATE_HZ)[1], line.samples(RATE_HZ)[2])
+    bars = audio[0].reshape(8, -1).std(axis=1)
+    assert (np.diff(bars) * np.sign(end - start) > 0).all() and 20 * np.log10(bars.max() / bars.min()) > 15
+
+
+def test_the_memory_limit_is_kept():
+    renderer, roomy = Renderer(12), Renderer(200)
+    assert np.array_equal(renderer.render(SONG), roomy.render(SONG))
+    assert renderer.cache.used_bytes <= 12_000_000 < roomy.cache.used_bytes

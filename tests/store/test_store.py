@@ -155,3 +155,44 @@ def test_a_file_that_is_no_database_is_named(tmp_path):
     (tmp_path / "escalera.db").write_bytes(b"hello" * 1000)
     with pytest.raises(StoreError, match="cannot be opened as a database"):
         Database(tmp_path / "escalera.db")
+
+
+def test_of_two_edits_at_once_exactly_one_is_made(studio):
+    from concurrent.futures import ThreadPoolExecutor
+
+    song_id = studio.add_song(small_song(), "New")
+    base = studio.head(song_id).revision_id
+
+    def change(tempo):
+        try:
+            studio.edit(song_id, base, EDITS["set_tempo"](tempo))
+            return tempo
+        except StaleRevision:
+            return None
+
+    with ThreadPoolExecutor(6) as pool:
+        made = [t for t in pool.map(change, range(90, 102)) if t]
+    assert len(made) == 1 and studio.head(song_id).song.tempo_bpm == made[0] and len(studio.history(song_id)) == 2
+
+
+def test_several_edits_are_one_step_or_none(studio):
+    song_id = studio.add_song(small_song(), "New")
+    base = studio.head(song_id).revision_id
+    with pytest.raises(EditError):
+        studio.edit(song_id, base, [EDITS["set_tempo"](90), EDITS["set_tempo"](900)])
+    assert studio.head(song_id).song == small_song()
+    both = studio.edit(song_id, base, [EDITS["set_tempo"](90), EDITS["rename_song"]("Two")])
+    assert both.summary == "Tempo: 90 bpm; Title: Two"
+    assert studio.undo(song_id).song == small_song()
+
+
+def test_an_edit_that_changes_nothing_makes_no_state(studio):
+    song_id = studio.add_song(small_song(), "New")
+    base = studio.head(song_id).revision_id
+    assert studio.edit(song_id, base, EDITS["set_tempo"](120)).head.revision_id == base
+
+
+def test_fitting_the_scale_is_an_edit_like_others(studio):
+    song_id = studio.add_song(EDITS["lift"](NAME["Verse"], NAME["Round kick"]).apply(small_song()), "New")
+    head = studio.fit_scale(song_id, studio.head(song_id).revision_id).head
+    assert head.song.scale.gain and studio.history(song_id)[0].summary == "Energy scale fitted to this song"

@@ -297,3 +297,63 @@ def test_what_would_help_stays_while_the_measurement_arrives(page, server):
     from escalera.core.energy.model import arranged
 
     assert arranged(tried.song).of(section.id).value > arranged(head.song).of(section.id).value
+
+
+def test_everything_has_a_key(page, server):
+    """Help, loop, lead-in, start, tilting a tread, moving along sections and the wall, history, theme."""
+    song_id = open_song(page, server, "Harbour Stairs")
+    studio, head = server[1], server[1].head(song_id)
+    page.keyboard.press("?")
+    assert page.locator("#help").is_visible() and "wanted energy" in page.locator("#help").inner_text()
+    page.keyboard.press("Escape")
+    page.keyboard.press("d")
+    assert page.evaluate("document.documentElement.dataset.theme") in ("day", "evening")
+    verse = head.song.sections[1]
+    page.locator(f"#tread-{verse.id}").focus()
+    page.keyboard.press("}")
+    page.keyboard.press("}")
+    tilted = settled(page, studio, song_id, head.revision_id)
+    assert tilted.song.section_by_id[verse.id].target.end == pytest.approx(verse.target.end + 0.2, abs=0.01)
+    assert tilted.song.section_by_id[verse.id].target.start == verse.target.start
+    page.keyboard.press("ArrowRight")
+    page.wait_for_function("() => document.querySelector('#inspector h2').textContent === 'Lift 1'")
+    page.keyboard.press("b")
+    page.wait_for_function(
+        "() => window.escalera.player.playing && window.escalera.player.segments.length > 0", timeout=30_000
+    )
+    bar = int(page.locator("#position b").inner_text().split(".")[0])
+    assert 23 <= bar <= 24, "two bars before Lift 1, which starts at bar 25"
+    page.keyboard.press("p")
+    page.wait_for_function("() => document.querySelector('#position b').textContent.startsWith('25.')")
+    page.keyboard.press(" ")
+    page.wait_for_function("() => !window.escalera.player.playing")
+    page.keyboard.press("Home")
+    page.wait_for_function("() => document.querySelector('#position b').textContent === '1.1'")
+    page.keyboard.press("h")
+    page.wait_for_selector("#history[open] li")
+    assert "Wanted energy of Verse 1" in page.locator("#history").inner_text()
+    page.keyboard.press("Escape")
+    page.locator(".tile").first.focus()
+    page.keyboard.press("End")
+    page.keyboard.press("ArrowDown")
+    assert page.evaluate("document.activeElement.dataset.tile").endswith(":1")
+
+
+def test_a_section_is_added_split_and_removed_from_the_inspector(page, server):
+    song_id = open_song(page, server, "Paper Engines")
+    studio, head = server[1], server[1].head(song_id)
+    page.get_by_label("New section after it").fill("Bridge")
+    page.get_by_role("button", name="Add", exact=True).click()
+    added = settled(page, studio, song_id, head.revision_id)
+    assert added.song.sections[1].name == "Bridge" and "Bridge" in page.locator("#stair").text_content()
+    page.locator(f"#tread-{added.song.sections[1].id}").focus()
+    page.keyboard.press("Enter")
+    page.wait_for_function("() => document.querySelector('#inspector h2').textContent === 'Bridge'")
+    page.get_by_text("Change this section").click()
+    page.get_by_label("Split after").fill("3")
+    page.get_by_role("button", name="Split").click()
+    split = settled(page, studio, song_id, added.revision_id)
+    assert [s.bars for s in split.song.sections[1:3]] == [3, 5]
+    assert page.get_by_label("Split after").is_visible(), "what was folded open stays open"
+    page.get_by_role("button", name="Remove").click()
+    assert len(settled(page, studio, song_id, split.revision_id).song.sections) == len(head.song.sections) + 1
