@@ -6,8 +6,7 @@ EscaleraError
 │   └── FormatError     a file cannot be read
 ├── NotFound            no such song, version, revision or section
 ├── StaleRevision       the edit was made on an older state than the stored one
-├── StoreError          the database could not keep something (full disk, locked, read-only)
-└── RenderError         sound could not be made
+└── StoreError          the database could not keep something (full disk, locked, read-only)
 
 Messages are plain sentences for the person using the program; `status` is how the web layer answers.
 """
@@ -43,10 +42,6 @@ class StaleRevision(EscaleraError):
 
 class StoreError(EscaleraError):
     status = 507
-
-
-class RenderError(EscaleraError):
-    status = 500
 
 
 def shown(value: object, limit: int = 40) -> str:

@@ -16,6 +16,7 @@ from escalera.core.time.ticks import TICKS_PER_QUARTER
 from escalera.errors import FormatError, shown
 
 MAX_EVENTS = 2_000_000
+MAX_BYTES = 6_000_000
 MAX_NOTES = 200_000
 SMPTE_TEMPO_BPM = 120.0
 NoteRow = tuple[int, int, int, int]  # start tick, duration, pitch, velocity
@@ -50,6 +51,10 @@ class MidiFacts:
 
 def read_midi(data: bytes) -> MidiFacts:
     """Facts of a MIDI file. Raises FormatError with a plain sentence."""
+    if len(data) > MAX_BYTES:
+        raise FormatError(
+            f"The MIDI file has {len(data) / 1e6:.0f} MB; at most {MAX_BYTES / 1e6:.0f} MB are read. Split it over several files."
+        )
     file = _parse(data)
     to_tick = _clock(file, data)
     facts = MidiFacts("", [], [], [], [], [], 0, defaultdict(int))
@@ -114,7 +119,6 @@ class _Track:
 
     def __init__(self, index: int, track: mido.MidiTrack, to_tick, facts: MidiFacts):  # type: ignore[no-untyped-def]
         self.index, self.track, self.to_tick, self.facts = index, track, to_tick, facts
-        self.smpte = False
         self.name = ""
         self.parts: dict[int, Part] = {}
         self.open: dict[tuple[int, int], deque[tuple[int, int, int]]] = defaultdict(deque)

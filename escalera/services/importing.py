@@ -9,7 +9,14 @@ from pathlib import PurePath
 import numpy as np
 
 from escalera.core.energy.model import arranged
-from escalera.core.palette.sounds import BY_KEY, DRUM_NOTES, DRUM_SOUND, PROGRAM_FAMILY, sound_for_program
+from escalera.core.palette.sounds import (
+    BY_KEY,
+    DEFAULT_FOR_FAMILY,
+    DRUM_NOTES,
+    DRUM_SOUND,
+    PROGRAM_FAMILY,
+    sound_for_program,
+)
 from escalera.core.rhythm.pattern import FIXED, Pattern
 from escalera.core.song.document import Ids, Layer, NamedPattern, Placement, Section, Song, Target, default_phrases
 from escalera.core.song.edits.layers import free_layer_name, seed_of
@@ -33,8 +40,6 @@ NAME_FAMILIES = {
     "string": "chords", "lead": "leads", "melody": "leads", "hook": "leads", "bell": "leads", "vox": "voices", "voc": "voices",
     "voice": "voices", "choir": "voices", "fx": "effects", "rise": "effects",
 }  # fmt: skip
-FAMILY_SOUND = {"low end": "plucked-bass", "chords": "tine-keys", "leads": "plucked-lead", "voices": "vowel-voice",
-                "effects": "noise-riser", "atmosphere": "soft-pad"}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -180,9 +185,9 @@ def _guess(part: Part) -> tuple[str, str]:
         sound_key = sound_for_program(part.program)
         if BY_KEY[sound_key].family == family and not BY_KEY[sound_key].is_drum:
             return family, sound_key
-        return family, FAMILY_SOUND[family]
+        return family, DEFAULT_FOR_FAMILY[family]
     if named:
-        return named, FAMILY_SOUND[named]
+        return named, DEFAULT_FOR_FAMILY[named]
     if np.median(pitches) < 48 and together < 1.3:
         return "low end", "plucked-bass"
     return ("chords", "tine-keys") if together >= 1.8 else ("leads", "plucked-lead")

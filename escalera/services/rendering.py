@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import logging
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
@@ -119,19 +120,23 @@ class Rendering:
                 return None
         if not job.done():
             return None
-        if job.cancelled() or job.exception() is not None:
+        error = None if job.cancelled() else job.exception()
+        if job.cancelled() or isinstance(error, _Outdated):
             with self._lock:
                 self._jobs.pop(key, None)
-            error = None if job.cancelled() else job.exception()
-            if error is not None and not isinstance(error, _Outdated):
-                raise error
+            return None
+        if error is not None:  # kept, so that the same state is not tried again and again
             return None
         return job.result()
 
     def _if_newest(self, song_id: int, key: str, song: Song) -> MeasuredSong:
         if self._newest.get(song_id) != key:
             raise _Outdated
-        return self.measure(song)
+        try:
+            return self.measure(song)
+        except Exception:
+            logging.getLogger("escalera").exception("measuring song %s failed", song_id)
+            raise
 
     def close(self) -> None:
         self._pool.shutdown(wait=True, cancel_futures=True)

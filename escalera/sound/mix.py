@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.kept import Kept
 from escalera.core.song.document import Layer, Song
 from escalera.core.song.resolve import layer_events, sounding_layers
 from escalera.core.song.timeline import Span, Timeline, timeline
@@ -29,7 +30,6 @@ SUM_BLOCK = 8192
 DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
 Samples = NDArray[np.float32]
 NO_DUCK: Samples = np.zeros(0, np.float32)
-KEPT_PLANS = 2048
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 
 
@@ -87,21 +87,16 @@ class Renderer:
 
     def __init__(self, cache_mb: int = 700):
         self.cache = AudioCache(cache_mb * 1_000_000)
-        self._plans: dict[object, Plan] = {}
+        self._plans: Kept[Plan] = Kept(2048)
 
     # sections ------------------------------------------------------------------------------------------------
 
     def plan(self, song: Song, span: Span) -> Plan:
         """What sounds in a section and under which keys, without rendering anything; unchanged sections are found at once."""
-        memo = ("plan", span.section.id)
+        memo = ("plan", id(self), span.section.id)
         if memo not in song.memo:
             playing = tuple((layer, layer_events(song, span, layer)) for layer in sounding_layers(song, span.section))
-            key = (span.grid, playing)
-            if key not in self._plans:
-                while len(self._plans) > KEPT_PLANS:
-                    self._plans.pop(next(iter(self._plans)), None)
-                self._plans[key] = self._plan(song, span)
-            song.memo[memo] = self._plans[key]
+            song.memo[memo] = self._plans.get_or_make((span.grid, playing), lambda: self._plan(song, span))
         return song.memo[memo]
 
     def _plan(self, song: Song, span: Span) -> Plan:

@@ -5,7 +5,6 @@ All layers of a section that are not cached yet are computed together: one pass 
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,6 +12,7 @@ from numpy.typing import NDArray
 
 from escalera.core.energy.felt import FeltBars, felt_bars
 from escalera.core.energy.stats import BAND_CENTRES_HZ, BAND_EDGES_HZ, INDEX, WIDTH, Stats, empty
+from escalera.core.kept import Kept
 from escalera.core.palette.profiles import note_energies, sound_index, width_of
 from escalera.core.palette.sounds import BY_KEY, Sound
 from escalera.core.song.document import Layer, Song, Variation
@@ -39,7 +39,6 @@ SPACE = 0.5  # decorrelated share of what hall and echo add
 DRUM_SPREAD_S, STRUCK_SPREAD_S = 0.15, 1.0  # over how long the energy of a hit and of a struck note is spread at most
 RISE_POWER = 4.0  # a riser's level grows with the square of time, its power with the fourth power
 CHORD_CHANGE = 0.5  # onsets that a chord change is worth
-KEPT = 8192
 Floats = NDArray[np.float64]
 
 
@@ -59,19 +58,17 @@ class Voice:
         return BY_KEY[self.sound_key]
 
 
-_cache: OrderedDict[Voice, Stats] = OrderedDict()
+_kept: Kept[Stats] = Kept(8192)
 
 
 def voice_stats(voices: list[Voice], grid: Grid) -> list[Stats]:
     """Stats of layers at 0 dB in one section, each of shape (felt bars, WIDTH)."""
-    missing = [v for v in dict.fromkeys(voices) if v not in _cache]
+    found = {v: _kept.get(v) for v in voices}
+    missing = [v for v, stats in found.items() if stats is None]
     if missing:
         for voice, stats in zip(missing, _compute(missing, grid)):
-            _cache[voice] = stats
-    found = [_cache[v] for v in voices]
-    while len(_cache) > KEPT:
-        _cache.popitem(last=False)
-    return found
+            found[voice] = _kept.put(voice, stats)
+    return [found[v] for v in voices]  # type: ignore[misc]
 
 
 def _compute(voices: list[Voice], grid: Grid) -> Stats:

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
-
 from escalera.core.energy.model import SectionCore
+from escalera.core.kept import Kept
 from escalera.core.song.document import Song
 from escalera.core.song.resolve import START, VELOCITY, heard_in, layer_events, sounding_layers
 from escalera.core.song.timeline import Span
@@ -58,18 +57,13 @@ def join_devices(song: Song, left: Span, right: Span, song_right: Song | None = 
     return found or ["nothing"]
 
 
-_kept: OrderedDict[object, tuple[str, ...]] = OrderedDict()
-KEPT = 2048
+_kept: Kept[tuple[str, ...]] = Kept(2048)
 
 
 def devices_between(left: SectionCore, right: SectionCore) -> tuple[str, ...]:
     """`join_devices` of two neighbouring sections of an arranged song, remembered while they play the same."""
     key = (heard_in(left.song, left.span), heard_in(right.song, right.span))
-    if key not in _kept:
-        _kept[key] = tuple(join_devices(left.song, left.span, right.span, right.song))
-        while len(_kept) > KEPT:
-            _kept.popitem(last=False)
-    return _kept[key]
+    return _kept.get_or_make(key, lambda: tuple(join_devices(left.song, left.span, right.span, right.song)))
 
 
 def _hits(song: Song, span: Span, low: int, high: int, drums: tuple[str, ...]) -> float:

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
-
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.kept import Kept
 from escalera.core.rhythm.pattern import Pattern
 from escalera.core.song.document import Song
 from escalera.core.song.resolve import DURATION, PITCH, START, heard_in, layer_events, section_harmony, sounding_layers
@@ -17,18 +16,12 @@ WORTH = {"riser": 0.5, "roll": 0.4, "shorter loops": 0.25, "gap ahead": 0.35, "h
 
 
 Tension = tuple[NDArray[np.float64], dict[str, NDArray[np.float64]]]
-_kept: OrderedDict[object, Tension] = OrderedDict()
-KEPT = 2048
+_kept: Kept[Tension] = Kept(2048)
 
 
 def section_tension(song: Song, span: Span) -> Tension:
     """`compute_tension`, remembered while the section plays the same; levels and filters do not enter it."""
-    key = heard_in(song, span)
-    if key not in _kept:
-        _kept[key] = compute_tension(song, span)
-        while len(_kept) > KEPT:
-            _kept.popitem(last=False)
-    return _kept[key]
+    return _kept.get_or_make(heard_in(song, span), lambda: compute_tension(song, span))
 
 
 def compute_tension(song: Song, span: Span) -> Tension:

@@ -2,7 +2,7 @@
 
 `register` is the useful range in MIDI notes; following notes place their root at its bottom and voice-led
 chords round its middle. `hold` says whether a sound lasts as long as its note ("sustained") or dies away by
-itself ("struck"). `width` is the decorrelated share of its power, 0..1. `attack` weights its hits for drive.
+itself ("struck"). `attack` weights its hits for drive.
 """
 
 from __future__ import annotations
@@ -21,7 +21,6 @@ class Sound:
     job: str
     register: tuple[int, int]
     hold: str = "sustained"
-    width: float = 0.0
     drum: str = ""
     attack: float = 0.0
     drum_note: int = 0
@@ -40,21 +39,21 @@ class Sound:
 
 SOUNDS: tuple[Sound, ...] = (
     Sound("round-kick", "Round kick", "drums", "attack", (36, 36), "struck", drum="kick", attack=1.0, drum_note=36, level_db=-9),
-    Sound("room-snare", "Room snare", "drums", "attack", (38, 38), "struck", 0.25, drum="snare", attack=0.9, drum_note=38, level_db=-9),
-    Sound("loose-clap", "Loose clap", "drums", "attack", (39, 39), "struck", 0.45, drum="clap", attack=0.8, drum_note=39, level_db=-9),
+    Sound("room-snare", "Room snare", "drums", "attack", (38, 38), "struck", drum="snare", attack=0.9, drum_note=38, level_db=-9),
+    Sound("loose-clap", "Loose clap", "drums", "attack", (39, 39), "struck", drum="clap", attack=0.8, drum_note=39, level_db=-9),
     Sound("tin-hat", "Tin hat", "drums", "top", (42, 42), "struck", drum="closed hat", attack=0.35, drum_note=42, level_db=-10),
-    Sound("open-tin-hat", "Open tin hat", "drums", "top", (46, 46), "struck", 0.1, drum="open hat", attack=0.45, drum_note=46, level_db=-12),
-    Sound("wide-crash", "Wide crash", "drums", "width", (49, 49), "struck", 0.5, drum="crash", attack=0.8, drum_note=49, level_db=-12),
+    Sound("open-tin-hat", "Open tin hat", "drums", "top", (46, 46), "struck", drum="open hat", attack=0.45, drum_note=46, level_db=-12),
+    Sound("wide-crash", "Wide crash", "drums", "width", (49, 49), "struck", drum="crash", attack=0.8, drum_note=49, level_db=-12),
     Sound("seed-shaker", "Seed shaker", "drums", "movement", (70, 70), "struck", drum="shaker", attack=0.3, drum_note=70, level_db=-12),
     Sound("sub-sine", "Sub sine", "low end", "weight", (28, 43), program=38, level_db=-14),
     Sound("plucked-bass", "Plucked bass", "low end", "body", (31, 52), "struck", program=33, level_db=-11),
-    Sound("wide-saws", "Wide saws", "chords", "width", (50, 76), width=0.6, program=81, level_db=-14),
-    Sound("soft-pad", "Soft pad", "chords", "body", (50, 74), width=0.45, program=89, level_db=-16),
-    Sound("tine-keys", "Tine keys", "chords", "body", (50, 79), "struck", 0.15, program=4, level_db=-13),
-    Sound("glass-bell", "Glass bell", "leads", "hook", (69, 96), "struck", 0.2, program=14, level_db=-15),
-    Sound("plucked-lead", "Plucked lead", "leads", "hook", (60, 88), "struck", 0.1, program=87, level_db=-12),
+    Sound("wide-saws", "Wide saws", "chords", "width", (50, 76), program=81, level_db=-14),
+    Sound("soft-pad", "Soft pad", "chords", "body", (50, 74), program=89, level_db=-16),
+    Sound("tine-keys", "Tine keys", "chords", "body", (50, 79), "struck", program=4, level_db=-13),
+    Sound("glass-bell", "Glass bell", "leads", "hook", (69, 96), "struck", program=14, level_db=-15),
+    Sound("plucked-lead", "Plucked lead", "leads", "hook", (60, 88), "struck", program=87, level_db=-12),
     Sound("vowel-voice", "Vowel voice", "voices", "hook", (55, 79), program=54, level_db=-12),
-    Sound("noise-riser", "Noise riser", "effects", "movement", (60, 60), width=0.6, program=122, level_db=-15, rise=True),
+    Sound("noise-riser", "Noise riser", "effects", "movement", (60, 60), program=122, level_db=-15, rise=True),
 )  # fmt: skip
 
 BY_KEY = {sound.key: sound for sound in SOUNDS}

@@ -75,11 +75,6 @@ class Pattern:
     def start(self) -> NDArray[np.int32]:
         return self.rows[:, 0]
 
-    @property
-    def follows(self) -> bool:
-        """Whether any note follows the harmony."""
-        return bool(len(self) and (self.rows[:, 2] != FIXED).any())
-
     def with_rows(self, rows: NDArray[np.int32] | Rows, length_ticks: int | None = None) -> Pattern:
         return Pattern(length_ticks or self.length_ticks, rows)
 

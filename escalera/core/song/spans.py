@@ -112,7 +112,7 @@ def remap_bars(old: Section, old_metre: Metre, new: Section, new_metre: Metre) -
     if before == after:
         return new
 
-    def tick(value: int, is_end: bool) -> int:
+    def tick(value: int) -> int:
         bar = max(i for i in range(len(before)) if before[i] <= value)
         if bar >= old.bars:
             return after[-1]
@@ -120,10 +120,10 @@ def remap_bars(old: Section, old_metre: Metre, new: Section, new_metre: Metre) -
 
     placements = []
     for p in old.placements:
-        start, end = tick(p.start_ticks, False), tick(p.end_ticks, True)
+        start, end = tick(p.start_ticks), tick(p.end_ticks)
         if start < end:
             placements.append(replace(p, start_ticks=start, end_ticks=end))
-    points = tuple((tick(t, False), bpm) for t, bpm in old.tempo_changes)
+    points = tuple((tick(t), bpm) for t, bpm in old.tempo_changes)
     return replace(new, placements=ordered(placements), tempo_changes=points)
 
 
