@@ -35,6 +35,7 @@ from escalera.formats.midi_read import MidiFacts, NoteRow, Part, read_midi
 from escalera.formats.project import read_project
 
 DRUM_CHANNEL = 9
+SILENT_END_BARS = 4  # whole bars of silence after the last note that are kept
 NAME_FAMILIES = {
     "bass": "low end", "sub": "low end", "pad": "chords", "key": "chords", "piano": "chords", "chord": "chords", "guitar": "chords",
     "string": "chords", "lead": "leads", "melody": "leads", "hook": "leads", "bell": "leads", "vox": "voices", "voc": "voices",
@@ -97,7 +98,9 @@ def _bars(facts: MidiFacts, report: list[str]) -> Bars:
         report.append(f"{len(facts.metres) - len(changes)} metre changes cannot be counted and were left out.")
     last = max(start for part in facts.parts for start, *_ in part.notes)
     ticks, metres, metre = [0], [], Metre()
-    while ticks[-1] <= last or ticks[-1] < min(facts.end_tick, last + metre.bar_ticks):
+    while ticks[-1] <= last or ticks[-1] + metre.bar_ticks <= min(
+        facts.end_tick, last + SILENT_END_BARS * metre.bar_ticks
+    ):
         start = ticks[-1]
         metre = next((m for t, m in reversed(changes) if t <= start), metre)
         cut = next((t for t, _ in changes if start < t < start + metre.bar_ticks), None)

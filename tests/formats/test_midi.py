@@ -144,7 +144,7 @@ def test_a_metre_change_inside_a_bar_makes_a_short_bar():
 
 def test_equal_bars_share_a_pattern_and_notes_may_sound_past_their_section():
     bar = [(0, on(40)), (960, off(40)), (960, on(43)), (480, off(43)), (1440, mido.MetaMessage("text", text=""))]
-    data = midi([bar * 7 + [(0, on(40)), (9600, off(40))]], 960)
+    data = midi([bar * 7 + [(0, on(40)), (5000, off(40))]], 960)
     song = import_midi(data, "x").song
     assert len(song.patterns) == 2
     (first, *rest) = song.sections[0].placements
@@ -210,3 +210,17 @@ def test_a_file_that_cannot_be_read_says_why(name):
     data, says = BAD[name]
     with pytest.raises(FormatError, match=says):
         import_file("x.mid", data)
+
+
+def test_a_song_comes_back_with_its_bars_sections_and_notes(demos):
+    for song in demos:
+        back = import_midi(write_midi(song), "x").song
+        assert [(s.name, s.bars) for s in back.sections] == [(s.name, s.bars) for s in song.sections]
+        assert exported_onsets(back) == exported_onsets(song)
+        assert (back.tempo_bpm, back.metre, str(back.key)) == (song.tempo_bpm, song.metre, str(song.key))
+
+
+@pytest.mark.parametrize(("end", "bars"), [(100, 1), (3840, 1), (7680, 2), (7000, 1), (3840 * 20, 4)])
+def test_a_tail_is_no_bar_but_silence_is(end, bars):
+    data = midi([[(0, on(60)), (end, off(60)), (0, mido.MetaMessage("text", text=""))]], 960)
+    assert import_midi(data, "x").song.bars == bars
