@@ -26,6 +26,7 @@ class Outcome:
 
     head: Head
     summary: str
+    before: Song | None = None
 
 
 class Studio:
@@ -94,7 +95,7 @@ class Studio:
             song = step.apply(song)
         rest = f"; and {len(summaries) - 3} more" if len(summaries) > 3 else ""
         summary = summary or "; ".join(summaries[:3]) + rest
-        return Outcome(self._append(song_id, base_id, before, song, summary), summary)
+        return Outcome(self._append(song_id, base_id, before, song, summary), summary, before)
 
     def _append(self, song_id: int, base_id: int, before: Song, song: Song, summary: str) -> Head:
         picture = picture_of(song)

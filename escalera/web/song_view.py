@@ -94,6 +94,19 @@ def wall_row(name: str, family: str, row: tuple[Tile, ...], names: tuple[tuple[i
     return Markup("".join(parts))
 
 
+def looks_alike(a: Song, b: Song) -> bool:
+    """Whether two states have the same wall: the same layers, sections and placements under the same names."""
+
+    def layers(song: Song) -> list[tuple[object, ...]]:
+        return [(x.id, x.name, x.family, x.sound_key, x.muted) for x in song.layers]
+
+    def sections(song: Song) -> list[tuple[object, ...]]:
+        return [(s.id, s.name, s.bars, s.phrases, s.placements) for s in song.sections]
+
+    same_names = [p.name for p in a.patterns] == [p.name for p in b.patterns]
+    return same_names and a.lead_bars == b.lead_bars and layers(a) == layers(b) and sections(a) == sections(b)
+
+
 class SongView:
     """All that templates ask of a song in one state."""
 

@@ -21,7 +21,7 @@ from escalera.errors import EditError, EscaleraError, InputError, StaleRevision,
 from escalera.services import library
 from escalera.services.new_song import add_layer_edit
 from escalera.services.studio import Outcome
-from escalera.web.song_view import LISTS, SongView, song_view, studio
+from escalera.web.song_view import LISTS, SongView, looks_alike, song_view, studio
 
 blueprint = Blueprint("stair", __name__, url_prefix="/songs/<int:song_id>")
 ADAPTERS: dict[str, TypeAdapter[Any]] = {}
@@ -110,7 +110,10 @@ def _answer(song_id: int, select: str, act):  # type: ignore[no-untyped-def]
     except (InputError, StaleRevision) as error:
         return _refused(song_id, select, error)
     view = song_view(outcome.head, select)
-    return render_template("stair/_changed.html", **context(view), summary=outcome.summary)
+    same_wall = (
+        outcome.before is not None and view.selection.text == select and looks_alike(outcome.before, outcome.head.song)
+    )
+    return render_template("stair/_changed.html", **context(view), summary=outcome.summary, same_wall=same_wall)
 
 
 def _refused(song_id: int, select: str, error: EscaleraError):  # type: ignore[no-untyped-def]

@@ -186,3 +186,19 @@ def test_a_passcode_keeps_the_door(studio, monkeypatch):
     assert client.post("/door", data={"passcode": "wrong"}).status_code == 403
     client.post("/door", data={"passcode": "open sesame"})
     assert client.get("/").status_code == 200
+
+
+WALL = {
+    "set_target": (dict(section_id=NAME["Verse"], start="7"), False),
+    "set_control": (dict(layer_id=NAME["Soft pad"], control="level_db", value="-20"), False),
+    "rename_layer": (dict(layer_id=NAME["Soft pad"], name="Haze"), True),
+    "vary": (dict(section_id=NAME["Verse"], layer_id=NAME["Round kick"], keep="0.5"), True),
+    "set_muted": (dict(layer_id=NAME["Soft pad"], muted="true"), True),
+}
+
+
+@pytest.mark.parametrize("kind", WALL)
+def test_the_wall_is_sent_again_only_when_it_looks_different(client, studio, song_id, kind):
+    fields, sent = WALL[kind]
+    answer = post(client, studio, song_id, kind=kind, select=f"section:{NAME['Verse']}:0:0:0", **fields)
+    assert answer.status_code == 200 and bool(tree(answer).xpath("//*[@id='wall']")) == sent
