@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import re
+import zipfile
 from pathlib import Path
 
 import click
@@ -58,7 +60,9 @@ def bring_in(file: Path) -> None:
 @click.command()
 @click.argument("song")
 @click.option("--format", "key", required=True, help="midi, wav, flac, json or cue.")
-@click.option("--stems", is_flag=True, help="One audio file a layer, in a zip.")
+@click.option(
+    "--stems", is_flag=True, help="One audio file a layer: in a zip when PATH ends in .zip, else in a folder."
+)
 @click.option("--dry", is_flag=True, help="Stems without hall and echo.")
 @click.option("--bits", default="16", type=click.Choice(["16", "24"]))
 @click.option("-o", "output", required=True, type=click.Path(path_type=Path))
@@ -69,6 +73,11 @@ def export(song: str, key: str, stems: bool, dry: bool, bits: str, output: Path)
 
     with studio() as opened, progress("Writing"):
         _, _, data = write(song_from(song, opened), opened.rendering, key, Options(stems, not dry, int(bits)))
+    if stems and output.suffix.lower() != ".zip":
+        output.mkdir(parents=True, exist_ok=True)
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            archive.extractall(output)
+        return
     output.write_bytes(data)
 
 

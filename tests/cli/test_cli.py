@@ -35,6 +35,14 @@ def test_songs_are_made_listed_and_taken_away(run, tmp_path):
         run("export", "1", "--format", key, "-o", f"out.{key}")
         assert (tmp_path / f"out.{key}").stat().st_size > 100
     assert run("import", "out.json").stdout == "3\n"
+    run("export", "1", "--format", "wav", "--stems", "-o", "stems")
+    assert sorted(p.name for p in (tmp_path / "stems").iterdir()) == [
+        "01-kick.wav",
+        "02-plucked-bass.wav",
+        "03-soft-pad.wav",
+        "cue-sheet.txt",
+    ]
+    assert len({p.stat().st_size for p in (tmp_path / "stems").glob("*.wav")}) == 1
     run("backup", "copy.db")
     assert (tmp_path / "copy.db").stat().st_size > 10_000
 
