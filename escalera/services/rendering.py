@@ -20,7 +20,7 @@ from escalera.core.song.document import Song
 from escalera.core.song.timeline import Span, Timeline, timeline
 from escalera.meters.loudness import Loudness, loudness, true_peak_dbtp
 from escalera.meters.spans import SpanMeters, band_levels_db
-from escalera.sound.measured import measure_section
+from escalera.sound.measured import measure_key, measure_section
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
 
@@ -103,7 +103,8 @@ class Rendering:
 
     def _song_key(self, song: Song) -> str:
         line = timeline(song)
-        keys = self.renderer.chunk_keys(song, line)
+        chunk_keys = self.renderer.chunk_keys(song, line)
+        keys = [measure_key(self.renderer, song, span, key) for span, key in zip(line.spans, chunk_keys)]
         targets = [(s.id, s.target, s.bars) for s in song.sections]
         return repr((keys, song.school, song.scale, targets))
 

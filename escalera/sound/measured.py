@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from escalera.core.energy.felt import felt_bars
 from escalera.core.energy.stats import INDEX
 from escalera.core.song.document import Song
-from escalera.core.song.timeline import Timeline
+from escalera.core.song.timeline import Span, Timeline
 from escalera.meters.spans import SpanMeters, measure_spans
 from escalera.sound.cache import content_key
 from escalera.sound.mix import Renderer
@@ -17,14 +17,19 @@ from escalera.sound.schedule import RATE_HZ
 MEASURE_VERSION = 1
 
 
-def measure_section(renderer: Renderer, song: Song, line: Timeline, index: int, key: str) -> SpanMeters:
-    """Meters of one section per felt bar; `key` is the section's chunk key. Kept in the renderer's cache.
+def measure_key(renderer: Renderer, song: Song, span: Span, chunk_key: str) -> str:
+    """What the meters of a section depend on: its finished sound, where its felt bars lie, which units are voices."""
+    voices = [p.key for p in renderer.plan(song, span).parts if p.layer.family == "voices"]
+    return content_key("measure", MEASURE_VERSION, chunk_key, felt_bars(span.grid).seconds.tobytes(), voices)
+
+
+def measure_section(renderer: Renderer, song: Song, line: Timeline, index: int, chunk_key: str) -> SpanMeters:
+    """Meters of one section per felt bar, kept in the renderer's cache.
 
     Voices cannot be told apart in a mix, so their column comes from the rendered voice layers by themselves.
     """
-    return renderer.cache.get_or_make(
-        content_key("measure", MEASURE_VERSION, key, _voices(song)), lambda: _measure(renderer, song, line, index)
-    )
+    key = measure_key(renderer, song, line.spans[index], chunk_key)
+    return renderer.cache.get_or_make(key, lambda: _measure(renderer, song, line, index))
 
 
 def _voices(song: Song) -> frozenset[int]:

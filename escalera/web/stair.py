@@ -145,8 +145,7 @@ def read_edit(form: dict[str, str], song: Song) -> Edit:
     if kind not in EDITS:
         raise EditError(f"“{shown(kind)}” is not an edit. Load the page again.")
     if kind in ("set_chords", "set_notes"):  # an empty line is a value here
-        fields = {name: value for name, value in form.items() if name != "kind"}
-        fields = {n: v for n, v in fields.items() if v or n not in ("section_id",)}
+        fields |= {name: form[name] for name in ("chords", "notes") if name in form}
     try:
         return _adapter(kind).validate_python(fields)
     except ValidationError as error:

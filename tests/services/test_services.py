@@ -172,3 +172,16 @@ def test_only_the_newest_state_is_measured_and_arrives_later(studio):
             break
         time.sleep(0.05)
     assert found.of(ids(song)["Chorus"]).value > found.of(ids(song)["Verse"]).value
+
+
+def test_a_measurement_depends_on_bars_and_voices_not_only_on_the_sound():
+    from escalera.core.song.edits import EDITS
+
+    rendering, song = Rendering(100), small_song()
+    first = rendering.measure(song)
+    pad = ids(song)["Soft pad"]
+    sung = rendering.measure(EDITS["set_family"](pad, "voices").apply(song))
+    chorus = ids(song)["Chorus"]
+    assert sung.of(chorus).value > first.of(chorus).value, "the same sound, now a voice"
+    halved = EDITS["resize_section"](chorus, 16).apply(EDITS["set_metre"]("2/4", chorus).apply(song))
+    assert len(rendering.measure(halved).of(chorus).bars) == 16

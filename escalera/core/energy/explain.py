@@ -63,7 +63,7 @@ def explain(section: SectionEnergy, other: SectionEnergy | None = None) -> Expla
 
 
 def layer_changes(section: SectionEnergy, other: SectionEnergy) -> list[LayerChange]:
-    """Layers in, out and changed, each with its share of the difference; the points add up to it.
+    """Layers in, out and changed, each with its share of the difference; the points add up to about that.
 
     The two sections are compared by their mean stats: layers are exchanged one by one in many orders, and
     each is given the mean of what its exchange changes.

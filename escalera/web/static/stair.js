@@ -133,7 +133,7 @@ document.addEventListener("change", (event) => {
 });
 
 // treads: dragged, or moved by keys; sent when the hand rests ------------------------------------------------------
-const TOP = 34, FLOOR = 238, yOf = (e) => FLOOR - Math.max(0, Math.min(10, e)) * (FLOOR - TOP) / 10, eOf = (y) => Math.max(0, Math.min(10, ((FLOOR - y) * 10) / (FLOOR - TOP)));
+const TOP = 34, FLOOR = 238, yOf = (e) => FLOOR - Math.max(0, Math.min(10, e)) * (FLOOR - TOP) / 10;
 const round = (v) => Math.round(Math.max(0, Math.min(10, v)) * 10) / 10;
 let drag = null, dragged = false, resting = null;
 function draw(group, start, end) {
@@ -161,8 +161,7 @@ document.addEventListener("pointerdown", (event) => {
 });
 document.addEventListener("pointermove", (event) => {
   if (!drag) return;
-  const by = eOf(0 + FLOOR - (drag.y - event.clientY)) ;
-  const change = drag.y >= event.clientY ? by : -eOf(FLOOR - (event.clientY - drag.y));
+  const change = ((drag.y - event.clientY) * 10) / (FLOOR - TOP);
   if (Math.abs(event.clientY - drag.y) > 2) drag.moved = dragged = true;
   draw(drag.group, drag.which === "end" ? drag.start : round(drag.start + change), drag.which === "start" ? drag.end : round(drag.end + change));
 });
