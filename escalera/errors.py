@@ -6,6 +6,7 @@ EscaleraError
 │   └── FormatError     a file cannot be read
 ├── NotFound            no such song, version, revision or section
 ├── StaleRevision       the edit was made on an older state than the stored one
+├── RenderStopped       a newer state is wanted, so this one is not rendered to its end
 └── StoreError          the database could not keep something (full disk, locked, read-only)
 
 Messages are plain sentences for the person using the program; `status` is how the web layer answers.
@@ -37,6 +38,10 @@ class NotFound(EscaleraError):
 
 
 class StaleRevision(EscaleraError):
+    status = 409
+
+
+class RenderStopped(EscaleraError):
     status = 409
 
 

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from hypothesis import strategies as st
 
+from escalera.core.palette.effects import EFFECT_BY_KEY
 from escalera.core.song.document import Song
+from escalera.core.song.edits import curves as A
+from escalera.core.song.edits import devices as D
 from escalera.core.song.edits import layers as L
 from escalera.core.song.edits import sections as S
 from escalera.core.song.edits import tiles as T
@@ -37,6 +40,20 @@ def ids(song: Song) -> dict[str, int]:
     return found | {f"pattern of {x.name}": x.pattern_id for x in song.layers}
 
 
+def owners(song: Song) -> st.SearchStrategy[str]:
+    return st.sampled_from([f"layer.{x.id}" for x in song.layers] + ["bus.chords", "bus.drums", "master"])
+
+
+def lanes(song: Song) -> st.SearchStrategy[str]:
+    """Lanes of effects and places, whose values may all be between 0.4 and 0.9."""
+    found = [f"layer.{x.id}.pan" for x in song.layers]
+    for owner, devices in [(f"layer.{x.id}", x.devices) for x in song.layers] + [("master", song.master)]:
+        found += [
+            f"{owner}.fx.{d.id}.{p.key}" for d in devices for p in d.kind.parameters if p.low <= 0.4 and p.high >= 0.9
+        ]
+    return st.sampled_from(found or ["master.level_db"])
+
+
 def edits_for(song: Song) -> st.SearchStrategy:
     """Edits that mostly apply to `song`."""
     section = st.sampled_from([s.id for s in song.sections])
@@ -57,6 +74,16 @@ def edits_for(song: Song) -> st.SearchStrategy:
                   level_end_db=st.sampled_from([0.0, -6.0]), lowpass_end_hz=st.sampled_from([None, 900.0])),
         st.builds(L.SetControl, layer, st.just("level_db"), st.integers(-30, 0)),
         st.builds(L.SetControl, layer, st.just("lowpass_hz"), st.sampled_from([400.0, 20000.0])),
+        st.builds(D.SetValue, layer.map(lambda i: f"layer.{i}.sound.body_s"), st.floats(0.05, 0.5)),
+        st.builds(D.AddEffect, owners(song), st.sampled_from(sorted(EFFECT_BY_KEY))),
+        st.builds(D.AddStack, layer, st.sampled_from(["rim-knock", "sub-sine"])),
+        st.builds(D.SetDuckBy, layer, st.just(-1) | layer),
+        st.builds(L.SetControl, layer, st.sampled_from(["duck_db", "echo_send_db", "shimmer_send_db"]), st.integers(-6, 6)),
+        st.builds(A.SetCurve, section, lanes(song), st.just([[0, 0.4, "wave"], [1920, 0.9, "steps"], [5000, 0.5, "line"]])),
+        st.builds(A.SetCurve, section, layer.map(lambda i: f"layer.{i}.level_db"), st.just([[0, -30, "ease"], [5000, -6, "line"]])),
+        st.builds(A.Sweep, layer.map(lambda i: f"layer.{i}.lowpass_hz"), st.integers(1, 5), st.integers(6, 16), st.just(300), st.just(9000)),
+        st.builds(A.Treat, section, layer, st.just("level_db"), st.integers(-30, 0)),
+        st.builds(A.AddThrow, section, layer, st.integers(0, 3000), st.integers(3001, 6000), st.sampled_from(["echo", "near"])),
         st.builds(W.SetTempo, st.integers(60, 180)),
         st.builds(W.SetMetre, st.sampled_from(["3/4", "4/4", "7/8"]), st.none() | section),
     ]  # fmt: skip

@@ -15,7 +15,10 @@ HEADER = Path("escalera/core/palette/profiles.py").read_text().split("# --- meas
 
 
 def main() -> None:
-    lines = [HEADER + "# --- measured ---\n", "MEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {\n"]
+    lines = [
+        HEADER + "# --- measured ---\n",
+        "# fmt: off\nMEASURED: dict[str, tuple[float, list[list[list[float]]]]] = {\n",
+    ]
     for sound in SOUNDS:
         table = []
         for pitch in pitches_of(sound):

@@ -63,7 +63,7 @@ def warm() -> None:
         from escalera.meters import kernels as _  # noqa: F401
 
         tell(0.2)
-        from escalera.sound.kernels import bus, drums, tonal  # noqa: F401
+        from escalera.sound.kernels import air, bus, drums, effects, partials, tonal  # noqa: F401
 
         tell(1.0)
 

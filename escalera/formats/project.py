@@ -11,7 +11,17 @@ from escalera import __version__
 from escalera.core.rhythm.pattern import pattern_from_list
 from escalera.core.song.codec import from_plain, to_plain
 from escalera.core.song.document import Song
-from escalera.core.song.limits import MAX_BARS, MAX_LAYERS, MAX_NOTES, MAX_SECTIONS
+from escalera.core.song.limits import (
+    MAX_BARS,
+    MAX_CHAIN,
+    MAX_LAYERS,
+    MAX_NOTES,
+    MAX_POINTS,
+    MAX_RECIPE,
+    MAX_SECTIONS,
+    MAX_STACK,
+    MAX_THROWS,
+)
 from escalera.core.song.validate import validate
 from escalera.errors import FormatError, InputError, shown
 
@@ -55,6 +65,12 @@ class PlacementModel(Strict):
     variation: VariationModel | None = None
 
 
+class CurveModel(Strict):
+    lane: str = Field(max_length=120, description="path of the parameter, for example layer.12.lowpass_hz")
+    rate_ticks: int = Field(960, ge=1, le=100_000)
+    points: list[tuple[int, float, str]] = Field(min_length=1, max_length=MAX_POINTS, description="tick, value, shape")
+
+
 class SectionModel(Strict):
     id: int
     name: str
@@ -67,6 +83,34 @@ class SectionModel(Strict):
     tempos: list[tuple[int, float]] = []
     shift_semitones: int = Field(0, ge=-24, le=24)
     chords: ChordsModel | None = None
+    curves: list[CurveModel] = Field([], max_length=400)
+    treatments: list[tuple[int, str, float]] = Field([], max_length=2000, description="layer, parameter, value")
+    throws: list[tuple[int, int, int, str, float]] = Field(
+        [], max_length=MAX_THROWS, description="layer, start, end, shared space, level in dB"
+    )
+
+
+class EffectModel(Strict):
+    id: int
+    effect: str
+    settings: dict[str, float] = {}
+    on: bool = True
+
+
+class StackModel(Strict):
+    id: int
+    sound: str
+    settings: dict[str, float] = {}
+    level_db: float = Field(0.0, ge=-40, le=12)
+    offset_ms: float = Field(0.0, ge=0, le=100)
+    inverted: bool = False
+    pan: float = Field(0.0, ge=-1, le=1)
+
+
+class BusModel(Strict):
+    family: str
+    level_db: float = Field(0.0, ge=-60, le=12)
+    effects: list[EffectModel] = Field([], max_length=MAX_CHAIN)
 
 
 class LayerModel(Strict):
@@ -82,12 +126,20 @@ class LayerModel(Strict):
     highpass_hz: float = 20.0
     reverb_send_db: float = -60.0
     echo_send_db: float = -60.0
+    near_send_db: float = -60.0
+    chamber_send_db: float = -60.0
+    shimmer_send_db: float = -60.0
+    duck_by: int = Field(0, description="id of the layer that ducks it; 0 is every kick, -1 every beat")
     duck_db: float = 0.0
     duck_release_beats: float = 0.75
     octave: int = 0
     muted: bool = False
     pattern_id: int = 0
     source: str = Field("", max_length=200)
+    recipe: str = Field("", max_length=MAX_RECIPE)
+    settings: dict[str, float] = {}
+    effects: list[EffectModel] = Field([], max_length=MAX_CHAIN)
+    stack: list[StackModel] = Field([], max_length=MAX_STACK)
 
 
 class PatternModel(Strict):
@@ -114,6 +166,9 @@ class SongModel(Strict):
     switches: dict[str, str] = {}
     lead_bars: int = 0
     master_gain_db: float = 0.0
+    buses: list[BusModel] = Field([], max_length=7)
+    master: list[EffectModel] = Field([], max_length=MAX_CHAIN)
+    returns: dict[str, dict[str, float]] = {}
     scale: ScaleModel = ScaleModel()
     chords: ChordsModel | None = None
     layers: list[LayerModel] = Field(max_length=MAX_LAYERS)

@@ -15,7 +15,7 @@ from escalera.core.time.ticks import quarters
 BAR_QUARTERS = 4
 DEFAULT = {
     "low end": "Eighth roots", "chords": "Held chords", "leads": "Bell figure", "voices": "Verse line",
-    "atmosphere": "Slow bed", "effects": "Four-bar rise",
+    "atmosphere": "Held place", "effects": "On the one", "rise": "Four-bar rise",
 }  # fmt: skip
 DEFAULT_GROOVE = "Backbeat"
 
@@ -85,6 +85,6 @@ def default_for(sound_key: str, family: str = "") -> LibraryPattern | None:
     wanted = (
         f"{DEFAULT_GROOVE}: {sound.drum}"
         if sound.is_drum
-        else DEFAULT.get("effects" if sound.rise else family or sound.family)
+        else DEFAULT.get("rise" if sound.rise else family or sound.family)
     )
     return next((p for p in choices if p.name == wanted), choices[0] if choices else None)

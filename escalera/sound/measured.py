@@ -19,7 +19,7 @@ MEASURE_VERSION = 1
 
 def measure_key(renderer: Renderer, song: Song, span: Span, chunk_key: str) -> str:
     """What the meters of a section depend on: its finished sound, where its felt bars lie, which units are voices."""
-    voices = [p.key for p in renderer.plan(song, span).parts if p.layer.family == "voices"]
+    voices = [p.key for p in renderer.plan(song, span).parts if p.family == "voices"]
     return content_key("measure", MEASURE_VERSION, chunk_key, felt_bars(span.grid).seconds.tobytes(), voices)
 
 

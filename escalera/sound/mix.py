@@ -1,79 +1,33 @@
-"""Sections mixed from their units, and the master over the whole: cached by content, the same bytes every time."""
+"""The renderer: section mixes and finished chunks of songs, cached by content, the same bytes every time."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.kept import Kept
-from escalera.core.song.document import Layer, Song
+from escalera.core.palette.parameters import Settings
+from escalera.core.song.document import Song
 from escalera.core.song.resolve import layer_events, sounding_layers
 from escalera.core.song.timeline import Span, Timeline, timeline
+from escalera.errors import RenderStopped
 from escalera.sound.cache import AudioCache, content_key
+from escalera.sound.effects import PROCESSES, Stage, compressor_memory
 from escalera.sound.kernels import bus
 from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit
-from escalera.sound.schedule import RATE_HZ, Notes, kick_onsets, schedule
-from escalera.sound.unit import BLOCK, Unit, reach, render_unit, unit_key
+from escalera.sound.plan import Part, Plan, dynamic_devices, finish, make_plan
+from escalera.sound.schedule import RATE_HZ
+from escalera.sound.section import SectionMix, mix_section
+from escalera.sound.spec import BLOCK
+from escalera.sound.unit import Unit, render_unit
 
-MIX_VERSION = 1
-OFF_DB = -59.5
-HALL_DECAY_S, HALL_DAMPING = 1.9, 0.42
-HALL_TAIL = 2 * RATE_HZ
-ECHO_FEEDBACK, ECHO_DAMPING = 0.42, 0.38
-ECHO_TURNS = 8
-FADE = 2048
-SUM_BLOCK = 8192
-DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
 Samples = NDArray[np.float32]
-NO_DUCK: Samples = np.zeros(0, np.float32)
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
-
-
-@dataclass(frozen=True, eq=False)
-class SectionMix:
-    """Stereo audio (2, n) of all that starts in a section, from `offset` samples after its start, before the master."""
-
-    offset: int
-    audio: NDArray[np.float32]
-
-    @property
-    def nbytes(self) -> int:
-        return self.audio.nbytes + 64
-
-
-@dataclass(frozen=True, eq=False)
-class Part:
-    """One layer's share of a section mix: where its unit comes from and how it enters."""
-
-    layer: Layer
-    key: str
-    notes: Notes
-    end: int
-    gains: tuple[float, float, float, float, float]  # amplitude, left, right, hall send, echo send
-
-
-@dataclass(frozen=True, eq=False)
-class Plan:
-    """A section before it is rendered: its parts, the key of its mix, the key of its first moment, where its sound ends."""
-
-    parts: list[Part]
-    key: str
-    head_key: str
-    reach: int
-
-
-def amplitude(level_db: float) -> float:
-    return 0.0 if level_db <= OFF_DB else 10.0 ** (level_db / 20.0)
-
-
-def pan_gains(pan: float) -> tuple[float, float]:
-    """Constant power; 1 and 1 in the middle."""
-    angle = (pan + 1.0) * np.pi / 4.0
-    return float(np.sqrt(2.0) * np.cos(angle)), float(np.sqrt(2.0) * np.sin(angle))
+FindAudio = Callable[[str], Samples]
 
 
 class Renderer:
@@ -83,10 +37,13 @@ class Renderer:
     ----------
     cache_mb : int
         Memory for rendered units, section mixes and master chunks.
+    find_audio : callable
+        Printed audio (channels, n) by its name in the store.
     """
 
-    def __init__(self, cache_mb: int = 700):
+    def __init__(self, cache_mb: int = 700, find_audio: FindAudio | None = None):
         self.cache = AudioCache(cache_mb * 1_000_000)
+        self.find_audio = find_audio
         self._plans: Kept[Plan] = Kept(2048)
 
     # sections ------------------------------------------------------------------------------------------------
@@ -95,90 +52,60 @@ class Renderer:
         """What sounds in a section and under which keys, without rendering anything; unchanged sections are found at once."""
         memo = ("plan", id(self), span.section.id)
         if memo not in song.memo:
-            playing = tuple((layer, layer_events(song, span, layer)) for layer in sounding_layers(song, span.section))
-            song.memo[memo] = self._plans.get_or_make((span.grid, playing), lambda: self._plan(song, span))
+            section = span.section
+            playing = tuple((layer, layer_events(song, span, layer)) for layer in sounding_layers(song, section))
+            shaped = (section.curves, section.throws, song.buses, song.master, song.returns)
+            key = (span.grid, playing, shaped, _duck_sources(song, span))
+            head = AHEAD_SAMPLES + memory(song)[1]
+            song.memo[memo] = self._plans.get_or_make(key, lambda: make_plan(song, span, head))
         return song.memo[memo]
 
-    def _plan(self, song: Song, span: Span) -> Plan:
-        parts = self._parts(song, span)
-        reach = max((p.end for p in parts), default=0) + _tail(span, parts)
-        return Plan(parts, self._key(song, span, parts), _head_key(parts), reach)
-
-    def _parts(self, song: Song, span: Span) -> list[Part]:
-        parts = []
-        for layer in sounding_layers(song, span.section):
-            notes = schedule(song, span, layer)
-            if len(notes.start):
-                level, (left, right) = amplitude(layer.level_db), pan_gains(layer.pan)
-                gains = (level, left, right, amplitude(layer.reverb_send_db), amplitude(layer.echo_send_db))
-                parts.append(Part(layer, unit_key(layer, notes), notes, reach(layer, notes), gains))
-        return parts
-
-    def _key(self, song: Song, span: Span, parts: list[Part]) -> str:
-        ducked = any(p.layer.duck_db > 0 for p in parts)
-        rows = [(p.key, p.gains, p.layer.duck_db, p.layer.duck_release_beats if p.layer.duck_db else 0) for p in parts]
-        duck = kick_onsets(song, span).tobytes() if ducked else b""
-        return content_key("section", MIX_VERSION, rows, duck, echo_samples(span), beat_samples(span) if ducked else 0)
-
     def section_mix(self, song: Song, span: Span, layers: frozenset[int] | None = None, wet: bool = True) -> SectionMix:
-        """The mix of a section: all layers, or some of them by id; dry leaves hall and echo out."""
+        """The mix of a section: all layers, or some of them by id; dry leaves the shared spaces out."""
         plan = self.plan(song, span)
-        if layers is None and wet:
-            return self.cache.get_or_make(plan.key, lambda: self._mix(song, span, plan.parts))
-        parts = [p for p in plan.parts if layers is None or p.layer.id in layers]
-        if not wet:
-            parts = [replace(p, gains=(*p.gains[:3], 0.0, 0.0)) for p in parts]
-        return self.cache.get_or_make(self._key(song, span, parts), lambda: self._mix(song, span, parts))
+        if layers is not None or not wet:
+            parts = [p if wet else _dry(p) for p in plan.parts if layers is None or p.layer_id in layers]
+            families = {p.family for p in parts}
+            buses = {f: chain for f, chain in plan.buses.items() if f in families}
+            plan = finish(song, span, parts, buses, plan.dynamic & families, plan.master, AHEAD_SAMPLES)
+        return self.cache.get_or_make(plan.key, lambda: self._mix(plan), keep=True)
 
-    def _mix(self, song: Song, span: Span, parts: list[Part], until: int | None = None) -> SectionMix:
-        """Mix the parts; with `until` only so many samples from the section's start, equal to those of the whole."""
-        units = [self._unit(p) for p in parts]
-        if not any(u.audio.shape[1] for u in units):
-            return SectionMix(0, np.zeros((2, 0), np.float32))
-        first, last = min(u.offset for u in units), max(u.end for u in units)
-        hall, echo = any(p.gains[3] for p in parts), any(p.gains[4] for p in parts)
-        tail = _tail(span, parts)
-        whole = last - first + tail
-        length = whole if until is None else min(whole, max(0, until - first))
-        out = np.zeros((2, length), np.float32)
-        to_hall, to_echo = np.zeros((2, length if hall else 0), np.float32), np.zeros(length if echo else 0, np.float32)
-        self._sum(song, span, list(zip(parts, units)), first, out, to_hall, to_echo)
-        if echo:
-            bus.ping_pong(to_echo, out[0], out[1], echo_samples(span), ECHO_FEEDBACK, ECHO_DAMPING)
-        if hall:
-            bus.hall(to_hall[0], to_hall[1], out[0], out[1], HALL_DECAY_S, HALL_DAMPING)
-        if tail and length == whole:
-            out[:, -FADE:] *= np.linspace(1.0, 0.0, FADE, dtype=np.float32) ** 2
-        return SectionMix(first, out)
+    def _mix(self, plan: Plan, until: int | None = None) -> SectionMix:
+        return mix_section(plan, [self.unit(p) for p in plan.parts], until)
 
-    def _unit(self, part: Part) -> Unit:
-        return self.cache.get_or_make(part.key, lambda: render_unit(part.layer, part.notes, self.cache))
-
-    def _sum(self, song: Song, span: Span, items: list[tuple[Part, Unit]], first: int, out: Samples, to_hall: Samples,
-             to_echo: Samples) -> None:  # fmt: skip
-        """Add all units to the mix and the sends, block by block, so that a block stays in the processor's cache."""
-        ducks = _duck_curves(song, span, [part.layer for part, _ in items], first, out.shape[1])
-        rows = []
-        for part, unit in items:
-            level, left, right, hall, echo = part.gains
-            gains = np.array([level * left, level * right, hall, 0.5 * level * echo])
-            duck = ducks.get((part.layer.duck_db, part.layer.duck_release_beats), NO_DUCK)
-            rows.append((unit.left, unit.right, duck, unit.offset - first, gains))
-        places = np.zeros(3, np.int64)
-        for low in range(0, out.shape[1], SUM_BLOCK):
-            places[1], places[2] = low, min(low + SUM_BLOCK, out.shape[1])
-            for left_audio, right_audio, duck, at, gains in rows:
-                if at < places[2] and at + len(left_audio) > low:
-                    places[0] = at
-                    bus.enter_block(out, to_hall, to_echo, left_audio, right_audio, duck, places, gains)
+    def unit(self, part: Part) -> Unit:
+        """The sound of one layer in one section, before its level: rendered, or as it was printed."""
+        if part.printed and self.find_audio:
+            printed, find = part.printed, self.find_audio
+            return self.cache.get_or_make(part.key, lambda: Unit(printed.offset, find(printed.audio)))
+        return self.cache.get_or_make(part.key, lambda: render_unit(part.spec, part.notes, self.cache))
 
     # the whole song --------------------------------------------------------------------------------------------
 
     def before_master(self, song: Song, line: Timeline, low: int, high: int, layers: frozenset[int] | None = None,
-                      wet: bool = True) -> NDArray[np.float32]:  # fmt: skip
-        """Samples low..high of the song's sum, mix level included, before the limiter. Shape (2, high - low)."""
+                      wet: bool = True) -> Samples:  # fmt: skip
+        """Samples low..high of the song's sum, mix level included, before the limiter. Shape (2, high - low).
+
+        Effects of buses and mix that answer to level work on the whole, so some layers alone come without them.
+        """
+        chains = _dynamic(song) if layers is None else {}
+        behind, ahead = memory(song) if chains else (0, 0)
+        begin, end = (low - behind) // BLOCK * BLOCK if chains else low, high + ahead
+        out, buses = self._sum(song, line, begin, end, layers, wet)
+        for family, audio in buses.items():
+            out += _dynamically(chains.get(family, ()), audio)
+        gain = np.float32(10.0 ** (song.master_gain_db / 20.0))
+        if chains.get("master"):
+            out = _dynamically(chains["master"], out)
+        if gain != 1.0:
+            out *= gain
+        return out if not chains else np.ascontiguousarray(out[:, low - begin : high - begin])
+
+    def _sum(self, song: Song, line: Timeline, low: int, high: int, layers: frozenset[int] | None,
+             wet: bool) -> tuple[Samples, dict[str, Samples]]:  # fmt: skip
+        """All sections that sound between two samples: the mix, and the buses that are kept apart."""
         out = np.zeros((2, high - low), np.float32)
-        gain = 10.0 ** (song.master_gain_db / 20.0)
+        buses: dict[str, Samples] = {}
         for span, start in zip(line.spans, line.samples(RATE_HZ)):
             if start - PICKUP_SAMPLES > high:
                 break
@@ -187,9 +114,12 @@ class Renderer:
             mix = self._as_far_as_needed(song, span, layers, wet, high - start)
             a, b = max(low, start + mix.offset), min(high, start + mix.offset + mix.audio.shape[1])
             if a < b:
-                source = mix.audio[:, a - start - mix.offset : b - start - mix.offset]
-                bus.add_stereo(out[0, a - low : b - low], out[1, a - low : b - low], source[0], source[1], gain, gain)
-        return out
+                at = a - start - mix.offset
+                _add(out, mix.audio, a - low, at, b - a)
+                for family, audio in mix.buses.items():
+                    buses.setdefault(family, np.zeros((2, high - low), np.float32))
+                    _add(buses[family], audio, a - low, at, b - a)
+        return out, buses
 
     def _as_far_as_needed(
         self, song: Song, span: Span, layers: frozenset[int] | None, wet: bool, until: int
@@ -197,7 +127,7 @@ class Renderer:
         """A section's mix; when it is not there yet and only its beginning is asked for, only that is mixed."""
         plan = self.plan(song, span)
         if layers is None and wet and until < plan.reach // 2 and plan.key not in self.cache:
-            return self._mix(song, span, plan.parts, until)
+            return self._mix(plan, until)
         return self.section_mix(song, span, layers, wet)
 
     def tail_samples(self, song: Song, line: Timeline) -> int:
@@ -213,26 +143,28 @@ class Renderer:
         plans = [self.plan(song, span) for span in line.spans]
         keys = [plan.key for plan in plans]
         ends = [s + plan.reach for s, plan in zip(starts, plans)]
+        behind, ahead_samples = memory(song)
+        looks_back, dynamics = 2 * PRE_ROLL_SAMPLES + behind, repr(sorted(_dynamic(song).items()))
         found = []
         for i in range(len(line.spans)):
-            near = [j for j in range(i + 1) if j == i or ends[j] > starts[i] - 2 * PRE_ROLL_SAMPLES]
+            near = [j for j in range(i + 1) if j == i or ends[j] > starts[i] - looks_back]
             rows = [(keys[j], starts[j] - starts[i]) for j in near]
             ahead = range(i + 1, min(i + 3, len(keys)))
             rows += [
-                (plans[j].head_key, starts[j] - starts[i]) for j in ahead if starts[j] - starts[i + 1] < PICKUP_SAMPLES
+                (plans[j].head_key, starts[j] - starts[i])
+                for j in ahead
+                if starts[j] - starts[i + 1] < PICKUP_SAMPLES + ahead_samples
             ]
             length, last = starts[i + 1] - starts[i], i + 1 == len(keys)
-            found.append(
-                content_key("chunk", MASTER_VERSION, rows, starts[i] % BLOCK, length, song.master_gain_db, last)
-            )
+            found.append(content_key("chunk", MASTER_VERSION, rows, starts[i] % BLOCK, length, song.master_gain_db, dynamics, last))  # fmt: skip
         return found
 
-    def chunk(self, song: Song, line: Timeline, index: int, key: str = "") -> NDArray[np.float32]:
+    def chunk(self, song: Song, line: Timeline, index: int, key: str = "") -> Samples:
         """The finished sound of one section, (2, n) float32; the last one carries the song's tail."""
         key = key or self.chunk_keys(song, line)[index]
         return self.cache.get_or_make(key, lambda: self._chunk(song, line, index))
 
-    def _chunk(self, song: Song, line: Timeline, index: int) -> NDArray[np.float32]:
+    def _chunk(self, song: Song, line: Timeline, index: int) -> Samples:
         starts = line.samples(RATE_HZ)
         low, high = starts[index], starts[index + 1]
         if index + 1 == len(line.spans):
@@ -242,84 +174,78 @@ class Renderer:
         limit(window)
         return np.ascontiguousarray(window[:, low - begin : high - begin])
 
-    def render(self, song: Song, progress: Callable[[float], None] | None = None) -> NDArray[np.float32]:
-        """The whole song with its tail, (2, n) float32, on two threads."""
+    def render(
+        self, song: Song, progress: Callable[[float], None] | None = None, wanted: Callable[[], bool] = lambda: True
+    ) -> Samples:
+        """The whole song with its tail, (2, n) float32, on two threads.
+
+        `progress` is told the share that is done; when `wanted` says no, RenderStopped is raised after the section at
+        hand, and what is done stays in the cache.
+        """
         line = timeline(song)
         if not line.spans:
             return np.zeros((2, 0), np.float32)
-        done = 0
+        steps, done = 2 * len(line.spans), 0
 
-        def mixed(span: Span) -> None:
+        def step(work: Callable[[], Samples | SectionMix]) -> Samples | SectionMix:
             nonlocal done
-            self.section_mix(song, span)
+            if not wanted():
+                raise RenderStopped("A newer state is wanted; this one is not rendered to its end.")
+            result = work()
             done += 1
             if progress:
-                progress(0.8 * done / len(line.spans))
+                progress(done / steps)
+            return result
 
         with ThreadPoolExecutor(2) as pool:
-            list(pool.map(mixed, sorted(line.spans, key=lambda s: -s.section.bars)))
+            by_length = sorted(line.spans, key=lambda s: -s.section.bars)
+            list(pool.map(lambda span: step(lambda: self.section_mix(song, span)), by_length))
             keys = self.chunk_keys(song, line)
-            chunks = list(pool.map(lambda i: self.chunk(song, line, i, keys[i]), range(len(keys))))
-        if progress:
-            progress(1.0)
-        return np.concatenate(chunks, axis=1)
+            chunks = list(pool.map(lambda i: step(lambda: self.chunk(song, line, i, keys[i])), range(len(keys))))
+        return np.concatenate(chunks, axis=1)  # type: ignore[arg-type]
 
 
-def _duck_curves(
-    song: Song, span: Span, layers: list[Layer], first: int, length: int
-) -> dict[tuple[float, float], Samples]:
-    """Gain over the section's mix for every depth and release in use; empty when no kick sounds."""
-    curves: dict[tuple[float, float], Samples] = {}
-    onsets = kick_onsets(song, span)
-    for layer in layers:
-        key = (layer.duck_db, layer.duck_release_beats)
-        if layer.duck_db > 0 and len(onsets) and key not in curves:
-            curves[key] = np.ones(length, np.float32)
-            release = max(64, round(layer.duck_release_beats * beat_samples(span)))
-            depth = 1.0 - 10.0 ** (-layer.duck_db / 20.0)
-            bus.duck_curve(curves[key], onsets - first, depth, DUCK_ATTACK, DUCK_HOLD, release)
-    return curves
+def _add(out: Samples, source: Samples, to: int, at: int, count: int) -> None:
+    bus.add_stereo(out[0, to : to + count], out[1, to : to + count], source[0, at : at + count], source[1, at : at + count], 1.0, 1.0)  # fmt: skip
 
 
-def _head_key(parts: list[Part]) -> str:
-    """What a section's first moment depends on: pickups and notes that begin before the limiter stops looking ahead."""
-    rows = []
-    for part in parts:
-        n = int(np.searchsorted(part.notes.start, AHEAD_SAMPLES))
-        if n:
-            layer, notes = part.layer, part.notes
-            chain = (
-                layer.sound_key,
-                layer.lowpass_hz,
-                layer.highpass_hz,
-                layer.seed,
-                layer.duck_db,
-                layer.duck_release_beats,
-            )
-            heads = [a[:n].tobytes() for a in (notes.start, notes.pitch, notes.velocity)]
-            rows.append(
-                (
-                    chain,
-                    part.gains,
-                    heads,
-                    np.minimum(notes.hold[:n], AHEAD_SAMPLES - notes.start[:n]).tobytes(),
-                    notes.curves[:1],
-                )
-            )
-    return content_key("head", rows)
+def _dry(part: Part) -> Part:
+    gains = replace(part.gains, sends=(0.0,) * len(part.gains.sends))
+    return replace(
+        part, gains=gains, throws=(), moving=tuple(m for m in part.moving if not m.slot.endswith("_send_db"))
+    )
 
 
-def _tail(span: Span, parts: list[Part]) -> int:
-    """Samples that hall and echo need after the last note."""
-    hall, echo = any(p.gains[3] for p in parts), any(p.gains[4] for p in parts)
-    return max(HALL_TAIL if hall else 0, echo_samples(span) * ECHO_TURNS if echo else 0)
+def _duck_sources(song: Song, span: Span) -> tuple[object, ...]:
+    """Events of layers that duck others without sounding themselves in what is played."""
+    sources = {x.duck_by for x in song.layers if x.duck_db > 0 and x.duck_by > 0}
+    return tuple(
+        (i, layer_events(song, span, song.layer_by_id[i]), song.layer_by_id[i].muted)
+        for i in sorted(sources)
+        if i in song.layer_by_id
+    )
 
 
-def beat_samples(span: Span) -> int:
-    """Samples of one beat at the section's first tempo and metre."""
-    return round(span.bar_metres[0].beat_ticks / 960 * 60.0 / span.tempo_points[0][1] * RATE_HZ)
+def _dynamic(song: Song) -> dict[str, tuple[tuple[str, Settings], ...]]:
+    """Effects that answer to level, by family, and of the master."""
+    found = {b.family: dynamic_devices(b.devices) for b in song.buses}
+    found["master"] = dynamic_devices(song.master)
+    return {name: devices for name, devices in found.items() if devices}
 
 
-def echo_samples(span: Span) -> int:
-    """Delay of the tempo echo: a dotted eighth at the section's first tempo."""
-    return round(0.75 * 60.0 / span.tempo_points[0][1] * RATE_HZ)
+def memory(song: Song) -> tuple[int, int]:
+    """Samples that level-dependent effects of buses and mix look back and ahead, one after the other."""
+    chains = _dynamic(song)
+    master = [compressor_memory(Stage(k, s, 0, 0, 0.0)) for k, s in chains.get("master", ())]
+    buses = [
+        [compressor_memory(Stage(k, s, 0, 0, 0.0)) for k, s in chain] for f, chain in chains.items() if f != "master"
+    ]
+    behind = sum(b for b, _ in master) + max((sum(b for b, _ in chain) for chain in buses), default=0)
+    ahead = sum(a for _, a in master) + max((sum(a for _, a in chain) for chain in buses), default=0)
+    return behind, ahead
+
+
+def _dynamically(devices: tuple[tuple[str, Settings], ...], audio: Samples) -> Samples:
+    for key, settings in devices:
+        audio = PROCESSES[key].process(audio, Stage(key, settings, 0, audio.shape[1], 0.0))
+    return audio

@@ -2,25 +2,41 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.energy.stats import INDEX
+from escalera.core.palette.parameters import Settings
 from escalera.core.palette.sounds import BY_KEY
-from escalera.core.theory.pitch import pitch_to_hz
 from escalera.meters.spans import measure_spans
-from escalera.sound.schedule import RATE_HZ
+from escalera.sound.cache import AudioCache
+from escalera.sound.playing import line_of, play_line
+from escalera.sound.schedule import RATE_HZ, RING, Notes
+from escalera.sound.spec import Stacked
 from escalera.sound.voices import VOICES
 
 
-def play_note(key: str, pitch: float, hold_s: float, seed: int = 0) -> NDArray[np.float32]:
+def notes_of(rows: Sequence[tuple[float, float, float]], key: str) -> Notes:
+    """Notes at velocity 100 from (start in seconds, hold in seconds, pitch)."""
+    start = np.array([round(s * RATE_HZ) for s, _, _ in rows], np.int64)
+    hold = np.array([RING if BY_KEY[key].is_drum else round(h * RATE_HZ) for _, h, _ in rows], np.int64)
+    pitch = np.array([p for _, _, p in rows])
+    return Notes(start, hold, pitch, np.full(len(rows), 100, np.int32), ())  # type: ignore[arg-type]
+
+
+def play_notes(key: str, notes: Notes, settings: Settings = (), seed: int = 0) -> NDArray[np.float32]:
+    """Notes played by a sound, shape (2, n) float32."""
+    line = line_of(Stacked(key, settings), notes, seed)
+    audio = np.zeros((VOICES[key].channels, line.end), np.float32)
+    play_line(line, audio, 0, 1.0, None, AudioCache(50_000_000))
+    return audio if len(audio) == 2 else np.repeat(audio, 2, axis=0)
+
+
+def play_note(key: str, pitch: float, hold_s: float, seed: int = 0, settings: Settings = ()) -> NDArray[np.float32]:
     """One note at full velocity-100 gain, shape (2, n) float32."""
-    voice = VOICES[key]
-    hold = round(hold_s * RATE_HZ)
-    length = round(voice.ring_s * RATE_HZ) if voice.ring_s else hold + round(voice.release_s * RATE_HZ)
-    audio = np.zeros((voice.channels, length), np.float32)
-    voice.kernel(audio[0], audio[-1], hold if not voice.ring_s else 1 << 40, pitch_to_hz(pitch), 1.0, seed)
-    return audio if voice.channels == 2 else np.repeat(audio, 2, axis=0)
+    return play_notes(key, notes_of([(0.0, hold_s, pitch)], key), settings, seed)
 
 
 def probe(key: str, pitch: float, hold_s: float) -> NDArray[np.float64]:
@@ -35,11 +51,8 @@ def probe(key: str, pitch: float, hold_s: float) -> NDArray[np.float64]:
 
 def probe_width(key: str) -> float:
     """Decorrelated share of the power above 150 Hz, over a phrase of eight notes from the middle of the register."""
-    sound = BY_KEY[key]
-    notes = [play_note(key, sound.centre + step, 0.4, i) for i, step in enumerate((0, 3, 7, 2, 5, -2, 4, 0))]
-    length = round(0.35 * RATE_HZ)
-    audio = np.zeros((2, 7 * length + max(n.shape[1] for n in notes)), np.float32)
-    for i, note in enumerate(notes):
-        audio[:, i * length : i * length + note.shape[1]] += note
+    centre = BY_KEY[key].centre
+    rows = [(0.35 * i, 0.4, centre + step) for i, step in enumerate((0, 3, 7, 2, 5, -2, 4, 0))]
+    audio = play_notes(key, notes_of(rows, key))
     stats = measure_spans(audio, RATE_HZ, np.array([0, audio.shape[1]])).stats[0]
     return float(stats[INDEX["side"]] / max(stats[INDEX["above_150"]], 1e-15))

@@ -8,17 +8,19 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.song.document import Layer
-from escalera.core.theory.pitch import pitch_to_hz
-from escalera.sound.cache import AudioCache, content_key
+from escalera.core.palette.parameters import Settings
+from escalera.sound.cache import AudioCache
+from escalera.sound.effects import PROCESSES, Stage, both
 from escalera.sound.kernels import bus
-from escalera.sound.schedule import RATE_HZ, Notes
-from escalera.sound.voices import VOICES, Voice
+from escalera.sound.playing import line_of, play_line, split_by_settings
+from escalera.sound.schedule import Notes
+from escalera.sound.spec import BLOCK, Stacked, UnitSpec, block_ticks
+from escalera.sound.voices import VOICES
 
-VERSION = 1  # raise when a kernel or chain changes what it makes
-BLOCK = 16
-TAKES = 4  # a noisy sound is played in four takes, chosen by the layer's seed and the note's index
 OPEN_HZ = 19_000.0
+FADE = 1024
+WINDOWED = ("reverse", "half-speed")  # effects that work on whole stretches of the section
+Values = NDArray[np.float32]
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,122 +47,128 @@ class Unit:
         return self.offset + self.audio.shape[1]
 
 
-def unit_key(layer: Layer, notes: Notes) -> str:
-    """What the unit's samples depend on, and nothing else: no ids, no level, no place in the song."""
-    seed = layer.seed if VOICES[layer.sound_key].noisy else 0
-    return _unit_key(notes, layer.sound_key, layer.lowpass_hz, layer.highpass_hz, seed)
+@dataclass(frozen=True, slots=True)
+class Extent:
+    """Where a unit lies: first sample, where its notes end, where its tail ends."""
+
+    offset: int
+    dry_end: int
+    end: int
 
 
 @lru_cache(maxsize=8192)
-def _unit_key(notes: Notes, *chain: object) -> str:
-    return content_key("unit", VERSION, chain, notes.content)
-
-
-def render_unit(layer: Layer, notes: Notes, cache: AudioCache) -> Unit:
-    """Play the notes with the layer's sound and pass them through its filters."""
-    voice = VOICES[layer.sound_key]
+def extent(spec: UnitSpec, notes: Notes) -> Extent:
+    """Known without rendering. All in samples from the section's start."""
     if not len(notes.start):
-        return Unit(0, np.zeros((voice.channels, 0), np.float32))
-    lengths = _lengths(voice, notes)
-    offset = int(notes.start.min())
-    audio = np.zeros((voice.channels, int((notes.start + lengths).max()) - offset), np.float32)
-    for (take, pitch, hold, length), indices in _alike(layer, voice, notes, lengths).items():
-        gains = (notes.velocity[indices] / 100.0) ** 1.5
-        starts = notes.start[indices] - offset
-        if len(indices) == 1:
-            _play(voice, audio[:, starts[0] : starts[0] + length], hold, pitch, gains[0], take)
-            continue
-        note = cache.get_or_make(
-            content_key("note", VERSION, layer.sound_key, take, pitch, hold, length),
-            lambda: _one_note(voice, pitch, hold, length, take),  # noqa: B023
-        )
-        for start, gain in zip(starts, gains):
-            for out, source in zip(audio, note):
-                bus.add_scaled(out[start : start + length], source, gain)
-    _chain(layer, notes, offset, audio)
-    return Unit(offset, audio)
+        return Extent(0, 0, 0)
+    lines = [line_of(s, notes, spec.seed) for s in spec.sounds]
+    offset, end = int(notes.start.min()), max(line.end for line in lines)
+    tail = 0
+    for key, settings in spec.devices:
+        if key in WINDOWED:
+            span = max(256, round(Stage(key, settings, 0, 0, spec.quarter).still("span_beats") * spec.quarter))
+            offset, end, tail = offset // span * span, -(-(end + tail) // span) * span, 0
+        else:
+            tail += PROCESSES[key].tail(Stage(key, settings, offset, 0, spec.quarter))
+    return Extent(offset, end, end + tail)
 
 
-def _one_note(voice: Voice, pitch: int, hold: int, length: int, take: int) -> NDArray[np.float32]:
-    audio = np.zeros((voice.channels, length), np.float32)
-    _play(voice, audio, hold, pitch, 1.0, take)
+def reach(spec: UnitSpec, notes: Notes) -> int:
+    """Where the unit will end, in samples from the section's start."""
+    return extent(spec, notes).end
+
+
+def render_unit(spec: UnitSpec, notes: Notes, cache: AudioCache) -> Unit:
+    """Play the notes with the layer's sounds and pass them through its filters and effects."""
+    where = extent(spec, notes)
+    if not len(notes.start):
+        return Unit(0, np.zeros((1, 0), np.float32))
+    audio = _played(spec, notes, where, cache)
+    _strip(spec, notes, where.offset, audio)
+    for index, (key, settings) in enumerate(spec.devices):
+        audio = PROCESSES[key].process(audio, stage_of(spec, index, key, settings, where.offset, audio.shape[1]))
+    if where.end > where.dry_end:
+        fade = min(FADE, audio.shape[1])
+        audio[:, -fade:] *= np.linspace(1.0, 0.0, fade, dtype=np.float32)
+    return Unit(where.offset, np.ascontiguousarray(audio))
+
+
+def stage_of(spec: UnitSpec, index: int, key: str, settings: Settings, offset: int, length: int) -> Stage:
+    moving = {}
+    for m in spec.moving:
+        if m.slot.startswith(f"fx.{index}."):
+            ticks = block_ticks(spec.tempo, offset, -(-length // BLOCK))
+            moving[m.slot.split(".", 2)[2]] = m.at(ticks).astype(np.float32)
+    return Stage(key, settings, offset, length, spec.quarter, spec.seed, moving)
+
+
+def _played(spec: UnitSpec, notes: Notes, where: Extent, cache: AudioCache) -> NDArray[np.float32]:
+    scatter = next((dict(settings).get("amount", 0.5) for key, settings in spec.devices if key == "scatter"), 0.0)
+    placed = bool(scatter) or any(s.pan for s in spec.sounds)
+    channels = 2 if placed else max(VOICES[s.sound_key].channels for s in spec.sounds)
+    audio = np.zeros((channels, where.end - where.offset), np.float32)
+    for number, stacked in enumerate(spec.sounds):
+        for part, some in split_by_settings(stacked, notes, spec.moving if number == 0 else (), spec.tempo):
+            pan = _places(spec, some, scatter, part) if placed else None
+            play_line(line_of(part, some, spec.seed), audio, where.offset, part.gain, pan, cache)
     return audio
 
 
-def _play(voice: Voice, audio: NDArray[np.float32], hold: int, pitch: int, gain: float, take: int) -> None:
-    voice.kernel(audio[0], audio[-1], hold, pitch_to_hz(pitch), gain, take)
+def _places(spec: UnitSpec, notes: Notes, scatter: float, stacked: Stacked) -> NDArray[np.float64]:
+    """A place for every note: the sound's own, and at random about it; the same every time."""
+    index = np.arange(len(notes.start), dtype=np.uint64)
+    dice = ((index + np.uint64(spec.seed % 65_521 + 1)) * np.uint64(2654435761) >> np.uint64(7)) % np.uint64(2001)
+    return np.clip(stacked.pan + scatter * (dice.astype(np.float64) / 1000.0 - 1.0), -1.0, 1.0)
 
 
-def _lengths(voice: Voice, notes: Notes) -> NDArray[np.int64]:
-    if voice.ring_s:
-        ring = round(voice.ring_s * RATE_HZ)
-        return np.where(notes.hold < ring, np.minimum(ring, notes.hold + 2400), ring)
-    return notes.hold + round(voice.release_s * RATE_HZ)
-
-
-Alike = dict[tuple[int, int, int, int], NDArray[np.int64]]
-
-
-def _alike(layer: Layer, voice: Voice, notes: Notes, lengths: NDArray[np.int64]) -> Alike:
-    """Indices of notes that sound the same but for their level, by (take, pitch, hold, length)."""
-    index = np.arange(len(notes.start))
-    take = (index * 7 + layer.seed) % TAKES if voice.noisy else index * 0
-    pitch = np.zeros_like(index) if voice.ring_s else notes.pitch
-    hold = np.minimum(notes.hold, lengths)
-    groups: dict[tuple[int, int, int, int], list[int]] = {}
-    for i, row in enumerate(zip(take.tolist(), pitch.tolist(), hold.tolist(), lengths.tolist())):
-        groups.setdefault(row, []).append(i)
-    return {row: np.array(rows) for row, rows in groups.items()}
-
-
-def _chain(layer: Layer, notes: Notes, offset: int, audio: NDArray[np.float32]) -> None:
-    cutoff, gain = _curves(layer, notes, offset, audio.shape[1])
+def _strip(spec: UnitSpec, notes: Notes, offset: int, audio: NDArray[np.float32]) -> None:
+    blocks = -(-audio.shape[1] // BLOCK)
+    moving = {
+        m.slot: m.at(block_ticks(spec.tempo, offset, blocks))
+        for m in spec.moving
+        if m.slot in ("lowpass_hz", "highpass_hz")
+    }
+    cutoff, gain = _curves(spec, notes, offset, blocks, moving.get("lowpass_hz"))
+    highpass = moving.get("highpass_hz")
     for channel in audio:
         if cutoff is not None:
             bus.low_pass(channel, cutoff, BLOCK)
-        if layer.highpass_hz > 20.5:
-            bus.high_pass(channel, layer.highpass_hz)
+        if highpass is not None:
+            bus.high_pass(channel, highpass.astype(np.float32), BLOCK)
+        elif spec.highpass_hz > 20.5:
+            bus.high_pass(channel, np.full(blocks, spec.highpass_hz, np.float32), BLOCK)
         if gain is not None:
             bus.apply_gain(channel, gain, BLOCK)
 
 
 def _curves(
-    layer: Layer, notes: Notes, offset: int, length: int
-) -> tuple[NDArray[np.float32] | None, NDArray[np.float32] | None]:
+    spec: UnitSpec, notes: Notes, offset: int, blocks: int, lowpass: NDArray[np.float64] | None
+) -> tuple[Values | None, Values | None]:
     """Cutoff and gain for every block, or None where they change nothing.
 
     A placement's curve holds its last value until the next curve starts; before the first the layer's own applies.
     """
-    blocks = -(-length // BLOCK)
     at = offset + np.arange(blocks + 1) * BLOCK
-    cutoff = np.full(blocks + 1, layer.lowpass_hz)
-    level_db = np.zeros(blocks + 1)
+    own = np.full(blocks + 1, spec.lowpass_hz) if lowpass is None else lowpass
+    cutoff, level_db = own.copy(), np.zeros(blocks + 1)
     for start, end, v in sorted(notes.curves, key=lambda c: c[0]):
         share = np.clip((at - start) / max(1, end - start), 0.0, 1.0)
         inside = at >= start - BLOCK
         if v.lowpass_start_hz is not None and v.lowpass_end_hz is not None:
             bent = v.lowpass_start_hz * (v.lowpass_end_hz / v.lowpass_start_hz) ** share
-            cutoff[inside] = np.minimum(bent, layer.lowpass_hz)[inside]
+            cutoff[inside] = np.minimum(bent, own)[inside]
         else:
-            cutoff[inside] = layer.lowpass_hz
+            cutoff[inside] = own[inside]
         level_db[inside] = (v.level_start_db + (v.level_end_db - v.level_start_db) * share)[inside]
-    moving = level_db.any()
-    gain = _smooth(10.0 ** (level_db / 20.0)).astype(np.float32) if moving else None
+    gain = smooth(10.0 ** (level_db / 20.0)).astype(np.float32) if level_db.any() else None
     return (cutoff.astype(np.float32) if cutoff.min() < OPEN_HZ else None), gain
 
 
-def _smooth(curve: NDArray[np.float64]) -> NDArray[np.float64]:
+def smooth(curve: NDArray[np.float64]) -> NDArray[np.float64]:
     """Steps become ramps of about 6 ms, so that a change of level does not click."""
     width = 16
     padded = np.concatenate((np.repeat(curve[:1], width // 2), curve, np.repeat(curve[-1:], width // 2 - 1)))
     return np.convolve(padded, np.full(width, 1.0 / width), mode="valid")
 
 
-def reach(layer: Layer, notes: Notes) -> int:
-    """Where the unit will end, in samples from the section's start; known without rendering."""
-    return _reach(notes, layer.sound_key)
-
-
-@lru_cache(maxsize=8192)
-def _reach(notes: Notes, sound_key: str) -> int:
-    return int((notes.start + _lengths(VOICES[sound_key], notes)).max(initial=0))
+__all__ = ["Unit", "both", "extent", "reach", "render_unit", "smooth", "stage_of"]

@@ -13,8 +13,8 @@ from escalera.core.rhythm.notation import parse_pattern
 from escalera.core.song.document import Song
 from escalera.core.song.edits import EDITS, Edit
 from escalera.core.song.edits.base import layer_of, pattern_of, section_of
-from escalera.core.song.edits.layers import CONTROLS
 from escalera.core.song.edits.tiles import PlaceNew, SetPattern
+from escalera.core.song.lanes import CONTROLS
 from escalera.core.song.timeline import timeline
 from escalera.core.theory.keys import MODES
 from escalera.errors import EditError, EscaleraError, InputError, StaleRevision, shown

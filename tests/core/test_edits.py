@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -10,7 +11,8 @@ from escalera.core.song.codec import from_plain, to_plain
 from escalera.core.song.document import Target
 from escalera.core.song.edits import EDITS
 from escalera.core.song.edits.tiles import Vary
-from escalera.core.song.resolve import PITCH, START, layer_events
+from escalera.core.song.lanes import lane_parameter
+from escalera.core.song.resolve import PITCH, START, layer_events, sounding_layers
 from escalera.core.song.timeline import section_bar_ticks, timeline
 from escalera.core.song.validate import validate
 from escalera.errors import EditError, InputError
@@ -28,6 +30,40 @@ def section(song, key):
 def starts(song, section_id, layer_id):
     span = timeline(song).span_of(section_id)
     return layer_events(song, span, song.layer_by_id[layer_id]).table[:, START].tolist()
+
+
+def shaped_song():
+    """The small song with an effect, a stacked sound, a curve, a treatment, a throw and a print."""
+    song = SONG
+    for kind, fields in (
+        ("add_effect", dict(owner=f"layer.{P}", effect="low-pass")), ("add_effect", dict(owner=f"layer.{P}", effect="echo")),
+        ("add_effect", dict(owner="bus.chords", effect="compressor")), ("add_stack", dict(layer_id=K, sound="dry-click")),
+        ("set_curve", dict(section_id=C, lane=f"layer.{P}.lowpass_hz", points=[[0, 300, "ease"], [15360, 9000, "line"]])),
+        ("treat", dict(section_id=C, layer_id=B, lane="level_db", value=-20)),
+        ("throw", dict(section_id=C, layer_id=P, start_ticks=2880, end_ticks=3840)),
+        ("print_layer", dict(layer_id=B, prints=[["notes", "audio", 0]])),
+    ):  # fmt: skip
+        song = EDITS[kind](**fields).apply(song)
+    return song
+
+
+SHAPED = shaped_song()
+FX, ECHO = (d.id for d in SHAPED.layer_by_id[P].devices)
+CLICK = SHAPED.layer_by_id[K].stack[0].id
+CUTOFF = f"layer.{P}.lowpass_hz"
+
+
+def layer(song, key):
+    return song.layer_by_id[key]
+
+
+def curve(song, section_id, lane=CUTOFF):
+    return next((c.points for c in section(song, section_id).curves if c.lane == lane), None)
+
+
+# kinds that need more than the small song
+ON_SHAPED = {"remove_effect", "move_effect", "switch_effect", "set_stack", "set_stack_value", "remove_stack", "clear_curve",
+             "copy_curve", "untreat", "remove_throw", "unprint_layer"}  # fmt: skip
 
 
 # kind: (fields, what holds afterwards), (fields that are refused, what is said)
@@ -68,7 +104,32 @@ ROWS = {
     "lift": ((dict(section_id=C, layer_id=K, start_ticks=960, end_ticks=1920), lambda s: 960 not in starts(s, C, K) and 1920 in starts(s, C, K)), (dict(section_id=C, layer_id=K, start_ticks=5, end_ticks=5), "do not lie in Chorus")),
     "vary": ((dict(section_id=V, layer_id=K, keep=0.5), lambda s: starts(s, V, K)[:2] == [0, 1920]), (dict(section_id=V, layer_id=P), "is silent, so there is nothing to vary")),
     "set_pattern": ((dict(pattern_id=I["pattern of Round kick"], length_ticks=3840, rows=KICK[:2]), lambda s: len(starts(s, V, K)) == 16), (dict(pattern_id=I["pattern of Round kick"], length_ticks=3840, rows=[[0, 1, 0, 300, 0, 1]]), "outside −127 to 127")),
+    "set_value": ((dict(lane=f"layer.{P}.sound.attack_s", value=0.5), lambda s: layer(s, P).settings == (("attack_s", 0.5),)), (dict(lane=f"layer.{P}.sound.attack_s", value=float("nan")), "Attack nan s lies outside")),
+    "add_effect": ((dict(owner="bus.low-end", effect="drive"), lambda s: s.buses[0].devices[0].key == "drive"), (dict(owner="master", effect="reverse"), "works on layer only")),
+    "remove_effect": ((dict(owner=f"layer.{P}", effect_id=FX), lambda s: [d.id for d in layer(s, P).devices] == [ECHO]), (dict(owner=f"layer.{P}", effect_id=1), "not in the chain any more")),
+    "move_effect": ((dict(owner=f"layer.{P}", effect_id=ECHO, by=-1), lambda s: [d.id for d in layer(s, P).devices] == [ECHO, FX]), (dict(owner=f"layer.{P}", effect_id=FX, by=-1), "already at the start")),
+    "switch_effect": ((dict(owner=f"layer.{P}", effect_id=FX, on=False), lambda s: not layer(s, P).devices[0].on), (dict(owner="layer.999", effect_id=FX, on=False), "not in this song")),
+    "set_duck_by": ((dict(layer_id=P, by=-1), lambda s: layer(s, P).duck_by == -1), (dict(layer_id=P, by=P), "cannot be ducked by itself")),
+    "set_recipe": ((dict(layer_id=P, text="two takes"), lambda s: layer(s, P).recipe == "two takes"), (dict(layer_id=P, text="x" * 4001), "at most 4,000")),
+    "add_stack": ((dict(layer_id=K, sound="rim-knock"), lambda s: layer(s, K).stack[0].sound_key == "rim-knock"), (dict(layer_id=K, sound="soft-pad"), "do not stack")),
+    "set_stack": ((dict(layer_id=K, part_id=CLICK, level_db=-3, offset_ms=2, inverted=True), lambda s: layer(s, K).stack[0].inverted), (dict(layer_id=K, part_id=CLICK, offset_ms=500), "500 ms lies outside 0 to 100")),
+    "set_stack_value": ((dict(layer_id=K, part_id=CLICK, parameter="tick", value=0.3), lambda s: layer(s, K).stack[0].settings == (("tick", 0.3),)), (dict(layer_id=K, part_id=CLICK, parameter="colour", value=1), "is not a parameter")),
+    "remove_stack": ((dict(layer_id=K, part_id=CLICK), lambda s: not layer(s, K).stack), (dict(layer_id=P, part_id=CLICK), "not stacked on Soft pad")),
+    "set_curve": ((dict(section_id=C, lane=CUTOFF, points=[[0, 400, "line"], [960, 800, "hold"]]), lambda s: curve(s, C) == ((0, 400.0, "line"), (960, 800.0, "hold"))), (dict(section_id=C, lane=CUTOFF, points=[[0, 5, "line"]]), "Low-pass 5 Hz lies outside")),
+    "clear_curve": ((dict(section_id=C, lane=CUTOFF), lambda s: curve(s, C) is None), (dict(section_id=C, lane=f"layer.{P}.octave"), "does not move along a curve")),
+    "copy_curve": ((dict(section_id=C, lane=CUTOFF, to_id=V), lambda s: curve(s, V) == curve(s, C)), (dict(section_id=V, lane=CUTOFF, to_id=C), "Nothing moves there in Verse")),
+    "sweep": ((dict(lane=CUTOFF, first_bar=7, last_bar=10, start=400, end=1600), lambda s: curve(s, V)[-1][1] == curve(s, C)[0][1] == pytest.approx(800)), (dict(lane=CUTOFF, first_bar=7, last_bar=40, start=400, end=1600), "bars 1–16")),
+    "treat": ((dict(section_id=C, layer_id=P, lane="reverb_send_db", value=-6), lambda s: sounding(s, C, P).reverb_send_db == -6 and layer(s, P).reverb_send_db == -60), (dict(section_id=C, layer_id=P, lane="octave", value=1), "same in the whole song")),
+    "untreat": ((dict(section_id=C, layer_id=B), lambda s: not section(s, C).treatments), (dict(section_id=C, layer_id=99), "Layer 99 is not")),
+    "throw": ((dict(section_id=C, layer_id=P, start_ticks=0, end_ticks=960, to="hall"), lambda s: section(s, C).throws[0].to == "hall"), (dict(section_id=C, layer_id=P, start_ticks=0, end_ticks=960, to="cave"), "not a shared space")),
+    "remove_throw": ((dict(section_id=C, layer_id=P, start_ticks=2880), lambda s: not section(s, C).throws), (dict(section_id=C, layer_id=P, start_ticks=1), "not there any more")),
+    "print_layer": ((dict(layer_id=P, prints=[["a", "b", 5]]), lambda s: layer(s, P).prints[0].offset == 5), (dict(layer_id=P, prints=[]), "plays nothing yet")),
+    "unprint_layer": ((dict(layer_id=B), lambda s: not layer(s, B).prints), (dict(layer_id=P), "is not printed")),
 }  # fmt: skip
+
+
+def sounding(song, section_id, layer_id):
+    return next(x for x in sounding_layers(song, section(song, section_id)) if x.id == layer_id)
 
 
 def test_every_kind_of_edit_has_a_row():
@@ -78,14 +139,48 @@ def test_every_kind_of_edit_has_a_row():
 @pytest.mark.parametrize("kind", ROWS)
 def test_an_edit_does_what_it_says_and_refuses_the_rest(kind):
     (fields, holds), (bad, says) = ROWS[kind]
-    edit = EDITS[kind](**fields)
-    after = edit.apply(SONG)
+    edit, song = EDITS[kind](**fields), SHAPED if kind in ON_SHAPED else SONG
+    after = edit.apply(song)
     assert holds(after)
-    assert after != SONG and small_song() == SONG
-    assert 3 < len(edit.summary(SONG)) < 300
+    assert after != song and small_song() == SONG and shaped_song() == SHAPED
+    assert 3 < len(edit.summary(song)) < 300
     assert EDITS[kind].__doc__.strip().endswith(".")
     with pytest.raises(InputError, match=says):
-        EDITS[kind](**bad).apply(SONG)
+        EDITS[kind](**bad).apply(song)
+
+
+@pytest.mark.parametrize("kind, fields", [
+    ("set_sound", dict(layer_id=B, sound="sub-sine")), ("set_value", dict(lane=f"layer.{B}.sound.sub", value=0.1)),
+    ("add_effect", dict(owner=f"layer.{B}", effect="drive")), ("treat", dict(section_id=C, layer_id=B, lane="sound.sub", value=0.1)),
+    ("set_control", dict(layer_id=B, control="lowpass_hz", value=900)), ("add_stack", dict(layer_id=B, sound="sub-sine")),
+])  # fmt: skip
+def test_a_printed_layers_sound_is_frozen_until_the_print_is_taken_back(kind, fields):
+    with pytest.raises(EditError, match="Plucked bass is printed"):
+        EDITS[kind](**fields).apply(SHAPED)
+    assert EDITS["set_control"](B, "level_db", -12).apply(SHAPED), "its level stays free"
+    assert EDITS[kind](**fields).apply(EDITS["unprint_layer"](B).apply(SHAPED))
+
+
+def test_what_names_a_removed_layer_goes_with_it():
+    song = EDITS["set_duck_by"](B, P).apply(SHAPED)
+    after = validate(EDITS["remove_layer"](P).apply(song))
+    assert curve(after, C) is None and not section(after, C).throws and layer(after, B).duck_by == 0
+    assert section(after, C).treatments == section(SHAPED, C).treatments
+
+
+@pytest.mark.parametrize("bars", [2, 5])
+def test_curves_throws_and_treatments_survive_split_and_merge(bars):
+    split = EDITS["split_section"](C, bars).apply(SHAPED)
+    right = split.sections[2]
+    spec, whole = lane_parameter(SHAPED, CUTOFF), section(SHAPED, C).curves[0]
+    assert right.curves[0].one(0, spec) == pytest.approx(whole.one(bars * 3840, spec), rel=1e-6)
+    merged = EDITS["merge_sections"](C).apply(split)
+    at = np.linspace(0, 8 * 3840 - 1, 40)
+    assert np.allclose(np.log(section(merged, C).curves[0].at(at, spec)), np.log(whole.at(at, spec)), atol=0.02)
+    assert (
+        section(merged, C).throws == section(SHAPED, C).throws
+        and section(merged, C).treatments == section(SHAPED, C).treatments
+    )
 
 
 def test_the_last_section_stays():

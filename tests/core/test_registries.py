@@ -19,8 +19,8 @@ from escalera.core.palette.sounds import (
 )
 from escalera.core.song.document import ROLES, Song
 from escalera.core.song.edits import EDITS
-from escalera.core.song.edits.layers import CONTROLS
 from escalera.core.song.forms import FORMS, parse_form, song_with_form
+from escalera.core.song.lanes import CONTROLS
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError
 from escalera.sound.mix import Renderer
@@ -96,7 +96,7 @@ def test_a_device_of_tension_pulls_where_it_is_and_only_there(device):
 
 @pytest.mark.parametrize("control", CONTROLS)
 def test_every_control_of_a_layer_is_heard_and_kept_inside_its_range(control):
-    label, low, high, unit = CONTROLS[control]
+    p = CONTROLS[control]
     value = {
         "level_db": -20,
         "pan": 0.8,
@@ -104,6 +104,9 @@ def test_every_control_of_a_layer_is_heard_and_kept_inside_its_range(control):
         "highpass_hz": 900,
         "reverb_send_db": -6,
         "echo_send_db": -6,
+        "near_send_db": -6,
+        "chamber_send_db": -6,
+        "shimmer_send_db": -6,
         "duck_db": 12,
         "duck_release_beats": 2.0,
         "octave": 1,
@@ -112,8 +115,8 @@ def test_every_control_of_a_layer_is_heard_and_kept_inside_its_range(control):
     changed = EDITS["set_control"](P, control, value).apply(song)
     keys = [[Renderer(1).plan(s, span).key for span in timeline(s).spans] for s in (song, changed)]
     assert keys[0][1] != keys[1][1] and keys[0][0] == keys[1][0], "the pad plays only in the chorus"
-    for outside in (low - 1, high + 1):
-        with pytest.raises(EditError, match=label):
+    for outside in (p.low - 1, p.high + 1, float("nan")):
+        with pytest.raises(EditError, match=p.label):
             EDITS["set_control"](P, control, outside).apply(BASE)
 
 
@@ -128,7 +131,9 @@ def test_a_sound_declares_what_others_ask(key):
     sound = BY_KEY[key]
     assert sound.family in FAMILIES and sound.job in JOBS and sound.hold in ("sustained", "struck")
     assert 0 <= sound.register[0] <= sound.register[1] <= 127 and -30 <= sound.level_db <= 0
-    assert sound.is_drum == (sound.family == "drums") == (sound.attack > 0) == (sound.drum_note > 0)
+    assert sound.is_drum == (sound.family == "drums") == (sound.drum_note > 0)
+    assert (sound.attack > 0) == (sound.is_drum or sound.tuned_kick) and sound.promise
+    assert 1 <= len(sound.parameters) <= 7 and all(p.low <= p.default <= p.high for p in sound.parameters)
     assert len({s.label for s in SOUNDS}) == len(SOUNDS)
 
 

@@ -10,6 +10,15 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from escalera.core.rhythm.pattern import Pattern
+from escalera.core.song.codec_shaping import (
+    devices_plain,
+    read_buses,
+    read_devices,
+    read_settings,
+    read_shaping,
+    shaping_plain,
+)
+from escalera.core.song.devices import Print, StackPart
 from escalera.core.song.document import (
     EnergyScale,
     Layer,
@@ -30,7 +39,8 @@ Plain = dict[str, Any]
 
 LAYER_FIELDS = (
     "id", "name", "sound", "family", "job", "seed", "level_db", "pan", "lowpass_hz", "highpass_hz", "reverb_send_db",
-    "echo_send_db", "duck_db", "duck_release_beats", "octave", "muted", "pattern_id", "source",
+    "echo_send_db", "near_send_db", "chamber_send_db", "shimmer_send_db", "duck_db", "duck_release_beats", "duck_by", "octave",
+    "muted", "pattern_id", "source", "recipe",
 )  # fmt: skip
 VARIATION_FIELDS = tuple(Variation.__dataclass_fields__)
 NO_VARIATION = Variation()
@@ -79,15 +89,27 @@ def _section(s: Section) -> Plain:
         plain["shift_semitones"] = s.shift_semitones
     if s.progression:
         plain["chords"] = _progression(s.progression)
+    return plain | shaping_plain(s)
+
+
+def _layer(layer: Layer, with_prints: bool) -> Plain:
+    plain = {f: (layer.sound_key if f == "sound" else getattr(layer, f)) for f in LAYER_FIELDS}
+    if layer.settings:
+        plain["settings"] = dict(layer.settings)
+    if layer.devices:
+        plain["effects"] = devices_plain(layer.devices)
+    if layer.stack:
+        plain["stack"] = [
+            {"id": p.id, "sound": p.sound_key, "settings": dict(p.settings), "level_db": p.level_db, "offset_ms": p.offset_ms,
+             "inverted": p.inverted, "pan": p.pan} for p in layer.stack
+        ]  # fmt: skip
+    if layer.prints and with_prints:
+        plain["prints"] = [[p.content, p.audio, p.offset] for p in layer.prints]
     return plain
 
 
-def _layer(layer: Layer) -> Plain:
-    return {f: (layer.sound_key if f == "sound" else getattr(layer, f)) for f in LAYER_FIELDS}
-
-
 def to_plain(song: Song, with_notes: bool = False) -> Plain:
-    """The song as dicts, lists, strings and numbers. Patterns carry their hash, or their notes."""
+    """The song as dicts, lists, strings and numbers. Patterns carry their hash, or their notes; prints stay in the store."""
 
     def pattern(entry: NamedPattern) -> Plain:
         plain: Plain = {"id": entry.id, "name": entry.name, "family": entry.family}
@@ -99,7 +121,9 @@ def to_plain(song: Song, with_notes: bool = False) -> Plain:
         "title": song.title, "tempo_bpm": song.tempo_bpm, "metre": str(song.metre), "key": key_text(song.key),
         "school": song.school, "switches": dict(song.switches), "lead_bars": song.lead_bars,
         "master_gain_db": song.master_gain_db, "scale": {"gain": song.scale.gain, "offset": song.scale.offset},
-        "chords": _progression(song.progression), "layers": [_layer(x) for x in song.layers],
+        "chords": _progression(song.progression), "layers": [_layer(x, not with_notes) for x in song.layers],
+        "buses": [{"family": b.family, "level_db": b.level_db, "effects": devices_plain(b.devices)} for b in song.buses],
+        "master": devices_plain(song.master), "returns": {key: dict(settings) for key, settings in song.returns},
         "sections": [_section(s) for s in song.sections], "patterns": [pattern(p) for p in song.patterns],
         "next_id": song.next_id, "notes": song.notes,
     }  # fmt: skip
@@ -130,20 +154,34 @@ def _read_section(s: Plain) -> Section:
         s["id"], s["name"], s["role"], s["bars"], tuple(s["phrases"]), Target(**s["target"]),
         tuple((bar, parse_metre(text)) for bar, text in s.get("metres", ())),
         tuple((tick, bpm) for tick, bpm in s.get("tempos", ())), s.get("shift_semitones", 0),
-        _read_progression(s.get("chords")), tuple(_read_placement(p) for p in s["placements"]),
+        _read_progression(s.get("chords")), tuple(_read_placement(p) for p in s["placements"]), **read_shaping(s),
     )  # fmt: skip
+
+
+def _read_layer(x: Plain) -> Layer:
+    fields = {("sound_key" if f == "sound" else f): x[f] for f in LAYER_FIELDS if f in x}
+    return Layer(**fields, settings=read_settings(x.get("settings", {})), devices=read_devices(x.get("effects", ())),
+                 stack=tuple(_read_stack(p) for p in x.get("stack", ())),
+                 prints=tuple(Print(*row) for row in x.get("prints", ())))  # fmt: skip
+
+
+def _read_stack(p: Plain) -> StackPart:
+    return StackPart(
+        p["id"], p["sound"], read_settings(p["settings"]), p["level_db"], p["offset_ms"], p["inverted"], p["pan"]
+    )
 
 
 def from_plain(plain: Mapping[str, Any], find_pattern: Callable[[Plain], Pattern]) -> Song:
     """The song that `to_plain` wrote; `find_pattern` turns a pattern's entry into its notes."""
     metre: Metre = parse_metre(plain["metre"])
-    layers = tuple(
-        Layer(**{("sound_key" if f == "sound" else f): x[f] for f in LAYER_FIELDS if f in x}) for x in plain["layers"]
-    )
     return Song(
-        plain["title"], plain["tempo_bpm"], metre, parse_key(plain["key"]), plain["school"],
-        tuple(plain["switches"].items()), plain["lead_bars"], plain["master_gain_db"], EnergyScale(**plain["scale"]),
-        _read_progression(plain["chords"]), layers, tuple(_read_section(s) for s in plain["sections"]),
-        tuple(NamedPattern(p["id"], p["name"], p["family"], find_pattern(p)) for p in plain["patterns"]),
-        plain["next_id"], plain.get("notes", ""),
+        title=plain["title"], tempo_bpm=plain["tempo_bpm"], metre=metre, key=parse_key(plain["key"]),
+        school=plain["school"], switches=tuple(plain["switches"].items()), lead_bars=plain["lead_bars"],
+        master_gain_db=plain["master_gain_db"], buses=read_buses(plain), master=read_devices(plain.get("master", ())),
+        returns=tuple((key, read_settings(s)) for key, s in plain.get("returns", {}).items()),
+        scale=EnergyScale(**plain["scale"]), progression=_read_progression(plain["chords"]),
+        layers=tuple(_read_layer(x) for x in plain["layers"]),
+        sections=tuple(_read_section(s) for s in plain["sections"]),
+        patterns=tuple(NamedPattern(p["id"], p["name"], p["family"], find_pattern(p)) for p in plain["patterns"]),
+        next_id=plain["next_id"], notes=plain.get("notes", ""),
     )  # fmt: skip

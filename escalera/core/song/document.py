@@ -10,8 +10,10 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
+from escalera.core.palette.parameters import Settings
 from escalera.core.palette.sounds import BY_KEY, Sound
 from escalera.core.rhythm.pattern import Pattern
+from escalera.core.song.devices import Bus, Curve, Device, Print, StackPart, Throw, Treatment
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key
 from escalera.core.time.metre import Metre
@@ -20,6 +22,7 @@ ROLES = (
     "intro", "verse", "pre-chorus", "chorus", "post-chorus", "break", "breakdown", "build", "pre-drop", "drop",
     "bridge", "solo", "jam", "interlude", "turnaround", "re-intro", "tag", "outro", "none",
 )  # fmt: skip
+EVERY_BEAT = -1
 TARGET_SHAPES = ("line", "late", "early", "hold")
 
 
@@ -100,6 +103,9 @@ class Section:
     shift_semitones: int = 0
     progression: Progression | None = None
     placements: tuple[Placement, ...] = ()
+    curves: tuple[Curve, ...] = ()
+    treatments: tuple[Treatment, ...] = ()
+    throws: tuple[Throw, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,12 +122,21 @@ class Layer:
     highpass_hz: float = 20.0
     reverb_send_db: float = -60.0
     echo_send_db: float = -60.0
+    near_send_db: float = -60.0
+    chamber_send_db: float = -60.0
+    shimmer_send_db: float = -60.0
     duck_db: float = 0.0
     duck_release_beats: float = 0.75
+    duck_by: int = 0  # id of the layer that ducks it; 0 is every kick, EVERY_BEAT the beat itself
     octave: int = 0
     muted: bool = False
     pattern_id: int = 0  # what a bare tile takes when the layer plays nowhere near; 0 is nothing
     source: str = ""  # the track of a file that it came from
+    settings: Settings = ()
+    devices: tuple[Device, ...] = ()
+    stack: tuple[StackPart, ...] = ()
+    prints: tuple[Print, ...] = ()
+    recipe: str = ""  # how the sound was made, in the user's words
 
     @property
     def sound(self) -> Sound:
@@ -162,6 +177,9 @@ class Song:
     switches: tuple[tuple[str, str], ...] = ()
     lead_bars: int = 0
     master_gain_db: float = 0.0
+    buses: tuple[Bus, ...] = ()
+    master: tuple[Device, ...] = ()
+    returns: tuple[tuple[str, Settings], ...] = ()
     scale: EnergyScale = EnergyScale()
     progression: Progression | None = None
     layers: tuple[Layer, ...] = ()

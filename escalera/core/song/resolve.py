@@ -14,6 +14,7 @@ from escalera.core.palette.sounds import CHOKES
 from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE, VOICE, Pattern
 from escalera.core.rhythm.vary import backwards, double_time, thin
 from escalera.core.song.document import Layer, Placement, Progression, Section, Song, Variation
+from escalera.core.song.shaping import layer_in
 from escalera.core.song.timeline import Span
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key, transpose_key
@@ -247,11 +248,14 @@ def layer_events(song: Song, span: Span, layer: Layer) -> Events:
 
 
 def sounding_layers(song: Song, section: Section) -> Sequence[Layer]:
-    """Layers that have a placement in the section and are not muted, in the song's order."""
+    """Layers that have a placement in the section and are not muted, as the section treats them, in the song's order."""
     key = ("sounding", section.id)
     if key not in song.memo:
         placed = {p.layer_id for p in section.placements}
-        song.memo[key] = [layer for layer in song.layers if layer.id in placed and not layer.muted]
+        sounding = (layer for layer in song.layers if layer.id in placed and not layer.muted)
+        song.memo[key] = (
+            [layer_in(song, section, layer) for layer in sounding] if section.treatments else list(sounding)
+        )
     return song.memo[key]
 
 

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from escalera.core.rhythm.pattern import Pattern
 from escalera.core.song.document import Ids, Layer, NamedPattern, Placement, Section, Song, Variation
+from escalera.core.song.shaping import at_other_ticks
 from escalera.core.song.timeline import section_bar_ticks
 from escalera.core.time.metre import Metre
 from escalera.errors import EditError
@@ -124,7 +125,7 @@ def remap_bars(old: Section, old_metre: Metre, new: Section, new_metre: Metre) -
         if start < end:
             placements.append(replace(p, start_ticks=start, end_ticks=end))
     points = tuple((tick(t), bpm) for t, bpm in old.tempo_changes)
-    return replace(new, placements=ordered(placements), tempo_changes=points)
+    return at_other_ticks(replace(new, placements=ordered(placements), tempo_changes=points), tick)
 
 
 def add_pattern(song: Song, name: str, family: str, pattern: Pattern) -> tuple[Song, int]:

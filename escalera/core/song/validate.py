@@ -7,7 +7,7 @@ from collections.abc import Callable
 from escalera.core.energy.schools import SCHOOLS, SWITCHES
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS
 from escalera.core.song.document import ROLES, TARGET_SHAPES, Layer, Section, Song
-from escalera.core.song.edits.layers import CONTROLS
+from escalera.core.song.lanes import CONTROLS
 from escalera.core.song.limits import (
     MAX_BARS,
     MAX_LAYERS,
@@ -19,6 +19,7 @@ from escalera.core.song.limits import (
     MIN_TEMPO_BPM,
 )
 from escalera.core.song.timeline import section_bar_ticks
+from escalera.core.song.validate_shaping import chains, shaping
 from escalera.errors import FormatError, shown
 
 
@@ -27,12 +28,14 @@ def validate(song: Song) -> Song:
     _song(song)
     ids = [x.id for x in song.layers] + [s.id for s in song.sections] + [p.id for p in song.patterns]
     ids += [p.id for s in song.sections for p in s.placements]
+    ids += [d.id for chain in chains(song) for d in chain] + [p.id for x in song.layers for p in x.stack]
     _need(len(ids) == len(set(ids)), "two parts of the song have the same id")
     _need(all(0 < i < song.next_id for i in ids), "an id is not below next_id")
     for layer in song.layers:
         _layer(song, layer)
     for section in song.sections:
         _section(song, section)
+    shaping(song, _need)
     return song
 
 
@@ -69,10 +72,11 @@ def _layer(song: Song, layer: Layer) -> None:
         layer.sound_key in BY_KEY, f"{name} asks for the sound “{shown(layer.sound_key)}”, which is not in the palette"
     )
     _need(layer.family in FAMILIES and layer.job in JOBS, f"{name} has an unknown family or job")
-    for control, (label, low, high, unit) in CONTROLS.items():
+    for control, p in CONTROLS.items():
         value = getattr(layer, control)
         _need(
-            low <= value <= high, f"{name}: {label.lower()} {value:g} lies outside {low:g} to {high:g} {unit}".rstrip()
+            p.low <= value <= p.high,
+            f"{name}: {p.label.lower()} {value:g} lies outside {p.low:g} to {p.high:g} {p.unit}".rstrip(),
         )
 
 

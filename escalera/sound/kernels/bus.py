@@ -1,4 +1,4 @@
-"""Chains and buses: filters, ducking, sums, echo, reverb, limiter.
+"""Strips and buses: filters, ducking, sums, the limiter.
 
 All arrays are float32; filter state and phases are float64. A tiny offset keeps silent tails from denormals.
 """
@@ -6,10 +6,9 @@ All arrays are float32; filter state and phases are float64. A tiny offset keeps
 import numpy as np
 from numba import njit
 
-RATE = 44100.0
+from escalera.sound.kernels.parts import OPTIONS, RATE, A
+
 NEAR_CEILING = 0.6  # 3 dB under the ceiling: what music hides between samples does not reach further
-OPTIONS = {"cache": True, "nogil": True, "fastmath": True}
-A = "float32[::1]"
 
 
 @njit(f"void({A}, {A}, float64)", **OPTIONS)
@@ -24,10 +23,12 @@ def add_scaled(out, source, gain):
 def low_pass(signal, cutoff_hz, block):
     """12 dB/octave low-pass in place; one cutoff for every `block` samples (trapezoidal state-variable filter)."""
     s1, s2, k = 0.0, 0.0, 1.41421356
-    n = len(signal)
-    for index in range(len(cutoff_hz)):
-        g = np.tan(np.pi * min(max(cutoff_hz[index], 20.0), 20000.0) / RATE)
-        a = 1.0 / (1.0 + g * (g + k))
+    n, last, g, a = len(signal), -1.0, 0.0, 0.0
+    for index in range(-(-n // block)):
+        if cutoff_hz[index] != last:
+            last = cutoff_hz[index]
+            g = np.tan(np.pi * min(max(last, 16.0), 20000.0) / RATE)
+            a = 1.0 / (1.0 + g * (g + k))
         chunk = signal[index * block : min(n, index * block + block)]
         for i in range(len(chunk)):
             band = a * (s1 + g * (chunk[i] + 1e-18 - s2))
@@ -37,19 +38,24 @@ def low_pass(signal, cutoff_hz, block):
             chunk[i] = low
 
 
-@njit(f"void({A}, float64)", **OPTIONS)
-def high_pass(signal, cutoff_hz):
-    """12 dB/octave high-pass in place."""
-    g, k = np.tan(np.pi * cutoff_hz / RATE), 1.41421356
-    a = 1.0 / (1.0 + g * (g + k))
-    s1, s2 = 0.0, 0.0
-    for i in range(len(signal)):
-        x = signal[i] + 1e-18
-        band = a * (s1 + g * (x - s2))
-        low = s2 + g * band
-        s1 = 2 * band - s1
-        s2 = 2 * low - s2
-        signal[i] = x - k * band - low
+@njit(f"void({A}, {A}, int64)", **OPTIONS)
+def high_pass(signal, cutoff_hz, block):
+    """12 dB/octave high-pass in place; one cutoff for every `block` samples."""
+    s1, s2, k = 0.0, 0.0, 1.41421356
+    n, last, g, a = len(signal), -1.0, 0.0, 0.0
+    for index in range(-(-n // block)):
+        if cutoff_hz[index] != last:
+            last = cutoff_hz[index]
+            g = np.tan(np.pi * min(max(last, 16.0), 20000.0) / RATE)
+            a = 1.0 / (1.0 + g * (g + k))
+        chunk = signal[index * block : min(n, index * block + block)]
+        for i in range(len(chunk)):
+            x = chunk[i] + 1e-18
+            band = a * (s1 + g * (x - s2))
+            low = s2 + g * band
+            s1 = 2 * band - s1
+            s2 = 2 * low - s2
+            chunk[i] = x - k * band - low
 
 
 @njit(f"void({A}, {A}, int64)", **OPTIONS)
@@ -90,100 +96,29 @@ def add_stereo(out_l, out_r, source_l, source_r, gain_l, gain_r):
         out_r[i] += gr * source_r[i]
 
 
-@njit(f"void(float32[:, ::1], float32[:, ::1], {A}, {A}, {A}, {A}, int64[::1], float64[::1])", **OPTIONS)
-def enter_block(out, hall, echo, left, right, duck, places, gains):
-    """Add the part of one unit that lies in one block to the mix and to the sends.
+@njit(f"void(float32[:, ::1], {A}, {A}, {A}, {A}, int64[::1], float64, float64)", **OPTIONS)
+def enter(out, left, right, curve_l, curve_r, places, gain_l, gain_r):
+    """Add the part of one unit that lies in one block to a stereo buffer.
 
-    `places` holds the unit's first sample in the mix and the block's first and last; `gains` left, right, hall send,
-    echo send. An empty `duck` means no ducking; else it runs along the mix. A block fits the processor's cache, so
-    that every layer of it is added before the next block is touched.
+    `places` holds the unit's first sample in the buffer and the block's first and last. Empty curves mean no ducking
+    or movement; else they run along the buffer. A block fits the processor's cache, so that every layer of it is
+    added before the next block is touched.
     """
     at, low, high = places[0], max(places[0], places[1]), min(places[0] + len(left), places[2])
     if low >= high:
         return
-    gl, gr = np.float32(gains[0]), np.float32(gains[1])
+    gl, gr = np.float32(gain_l), np.float32(gain_r)
     x, y = left[low - at : high - at], right[low - at : high - at]
-    if len(duck):
-        curve = duck[low:high]
-        wet_x, wet_y = np.empty(high - low, np.float32), np.empty(high - low, np.float32)
-        for i in range(len(curve)):
-            wet_x[i] = x[i] * curve[i]
-            wet_y[i] = y[i] * curve[i]
-        x, y = wet_x, wet_y
     ol, orr = out[0, low:high], out[1, low:high]
-    for i in range(len(x)):
-        ol[i] += gl * x[i]
-        orr[i] += gr * y[i]
-    if gains[2] > 0.0:
-        hl, hr, sl, sr = hall[0, low:high], hall[1, low:high], np.float32(gl * gains[2]), np.float32(gr * gains[2])
+    if len(curve_l):
+        cl, cr = curve_l[low:high], curve_r[low:high]
         for i in range(len(x)):
-            hl[i] += sl * x[i]
-            hr[i] += sr * y[i]
-    if gains[3] > 0.0:
-        e, share = echo[low:high], np.float32(gains[3])
+            ol[i] += gl * cl[i] * x[i]
+            orr[i] += gr * cr[i] * y[i]
+    else:
         for i in range(len(x)):
-            e[i] += share * (x[i] + y[i])
-
-
-@njit(f"void({A}, {A}, {A}, int64, float64, float64)", **OPTIONS)
-def ping_pong(send, out_l, out_r, delay, feedback, damping):
-    """Echo of a mono send, first left, then right; each turn is darker. Adds to out_l and out_r."""
-    line_l, line_r = np.zeros(delay, np.float32), np.zeros(delay, np.float32)
-    low_l, low_r, at = 0.0, 0.0, 0
-    for i in range(len(send)):
-        from_l, from_r = line_l[at], line_r[at]
-        low_l += damping * (from_l + 1e-18 - low_l)
-        low_r += damping * (from_r + 1e-18 - low_r)
-        line_l[at] = send[i] + feedback * low_r
-        line_r[at] = feedback * low_l if feedback > 0 else 0.0
-        out_l[i] += low_l
-        out_r[i] += low_r
-        at += 1
-        if at == delay:
-            at = 0
-
-
-@njit(f"void({A}, {A}, {A}, {A}, float64, float64)", **OPTIONS)
-def hall(in_l, in_r, out_l, out_r, decay_s, damping):
-    """Reverb: eight delay lines mixed by a Hadamard matrix (Jot and Chaigne 1991). Adds to out_l and out_r."""
-    lengths = (1433, 1601, 1867, 2053, 2251, 2399, 2617, 2797)
-    size = 4096
-    mask = size - 1
-    lines = np.zeros((8, size), np.float32)
-    l0, l1, l2, l3, l4, l5, l6, l7 = lines[0], lines[1], lines[2], lines[3], lines[4], lines[5], lines[6], lines[7]
-    norm = 0.35355339
-    g = np.empty(8, np.float32)
-    for k in range(8):
-        g[k] = norm * 10.0 ** (-3.0 * lengths[k] / RATE / decay_s)
-    g0, g1, g2, g3, g4, g5, g6, g7 = g[0], g[1], g[2], g[3], g[4], g[5], g[6], g[7]
-    d = np.float32(damping)
-    z0 = z1 = z2 = z3 = z4 = z5 = z6 = z7 = np.float32(0.0)
-    tiny = np.float32(1e-18)
-    for i in range(len(in_l)):
-        w = i & mask
-        z0 += d * (l0[(i - 1433) & mask] + tiny - z0)
-        z1 += d * (l1[(i - 1601) & mask] + tiny - z1)
-        z2 += d * (l2[(i - 1867) & mask] + tiny - z2)
-        z3 += d * (l3[(i - 2053) & mask] + tiny - z3)
-        z4 += d * (l4[(i - 2251) & mask] + tiny - z4)
-        z5 += d * (l5[(i - 2399) & mask] + tiny - z5)
-        z6 += d * (l6[(i - 2617) & mask] + tiny - z6)
-        z7 += d * (l7[(i - 2797) & mask] + tiny - z7)
-        out_l[i] += np.float32(0.5) * (z0 - z2 + z4 - z6)
-        out_r[i] += np.float32(0.5) * (z1 - z3 + z5 - z7)
-        a0, a1, a2, a3 = z0 + z1, z0 - z1, z2 + z3, z2 - z3
-        a4, a5, a6, a7 = z4 + z5, z4 - z5, z6 + z7, z6 - z7
-        b0, b1, b2, b3 = a0 + a2, a1 + a3, a0 - a2, a1 - a3
-        b4, b5, b6, b7 = a4 + a6, a5 + a7, a4 - a6, a5 - a7
-        xl, xr = in_l[i], in_r[i]
-        l0[w] = g0 * (b0 + b4) + xl
-        l1[w] = g1 * (b1 + b5) + xr
-        l2[w] = g2 * (b2 + b6) - xl
-        l3[w] = g3 * (b3 + b7) - xr
-        l4[w] = g4 * (b0 - b4) + xl
-        l5[w] = g5 * (b1 - b5) + xr
-        l6[w] = g6 * (b2 - b6) - xl
-        l7[w] = g7 * (b3 - b7) - xr
+            ol[i] += gl * x[i]
+            orr[i] += gr * y[i]
 
 
 @njit(f"void({A}, {A}, float32[:, ::1], {A}, int64)", **OPTIONS)

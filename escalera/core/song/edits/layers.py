@@ -4,37 +4,19 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import replace
-from typing import Any
 
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS
 from escalera.core.rhythm.pattern import pattern_from_list
 from escalera.core.song.document import Layer, Section, Song
-from escalera.core.song.edits.base import edit, layer_of, one_of, within
+from escalera.core.song.edits.base import edit, layer_of, one_of
+from escalera.core.song.edits.devices import SetValue, not_printed
 from escalera.core.song.edits.sections import each_section
-from escalera.core.song.limits import (
-    MAX_DUCK_DB,
-    MAX_FILTER_HZ,
-    MAX_LAYERS,
-    MAX_LEVEL_DB,
-    MIN_FILTER_HZ,
-    MIN_LEVEL_DB,
-)
+from escalera.core.song.lanes import CONTROLS
+from escalera.core.song.limits import MAX_LAYERS
 from escalera.core.song.names import clean_name
+from escalera.core.song.shaping import tidied
 from escalera.core.song.spans import add_pattern
 from escalera.errors import EditError
-
-# Numbers of a layer that can be set: (label, low, high, unit)
-CONTROLS: dict[str, tuple[str, float, float, str]] = {
-    "level_db": ("Level", MIN_LEVEL_DB, MAX_LEVEL_DB, "dB"),
-    "pan": ("Pan", -1.0, 1.0, ""),
-    "lowpass_hz": ("Low-pass", MIN_FILTER_HZ, MAX_FILTER_HZ, "Hz"),
-    "highpass_hz": ("High-pass", MIN_FILTER_HZ, MAX_FILTER_HZ, "Hz"),
-    "reverb_send_db": ("Reverb send", -60.0, 6.0, "dB"),
-    "echo_send_db": ("Echo send", -60.0, 6.0, "dB"),
-    "duck_db": ("Ducked by the kick", 0.0, MAX_DUCK_DB, "dB"),
-    "duck_release_beats": ("Duck release", 0.05, 4.0, "beats"),
-    "octave": ("Octave", -3, 3, ""),
-}
 
 
 def seed_of(name: str, taken: set[int]) -> int:
@@ -105,7 +87,9 @@ class RemoveLayer:
         def without(section: Section) -> Section:
             return replace(section, placements=tuple(p for p in section.placements if p.layer_id != self.layer_id))
 
-        return replace(each_section(song, without), layers=tuple(x for x in song.layers if x.id != self.layer_id))
+        return tidied(
+            replace(each_section(song, without), layers=tuple(x for x in song.layers if x.id != self.layer_id))
+        )
 
     def summary(self, song: Song) -> str:
         return f"Removed layer {layer_of(song, self.layer_id).name}"
@@ -153,14 +137,17 @@ class MoveLayer:
 
 @edit("set_sound")
 class SetSound:
-    """Let a layer play with another sound; its notes and settings stay."""
+    """Let a layer play with another sound; its notes, effects and levels stay."""
 
     layer_id: int
     sound: str
 
     def apply(self, song: Song) -> Song:
         one_of(self.sound, list(BY_KEY), "sound")
-        return song.with_layer(replace(layer_of(song, self.layer_id), sound_key=self.sound))
+        layer, sound = layer_of(song, self.layer_id), BY_KEY[self.sound]
+        not_printed(layer)
+        stack = tuple(p for p in layer.stack if BY_KEY[p.sound_key].is_drum == sound.is_drum and not sound.mono)
+        return tidied(song.with_layer(replace(layer, sound_key=sound.key, settings=(), stack=stack)))
 
     def summary(self, song: Song) -> str:
         return f"{layer_of(song, self.layer_id).name} plays with {BY_KEY[self.sound].label}"
@@ -176,18 +163,10 @@ class SetControl:
 
     def apply(self, song: Song) -> Song:
         one_of(self.control, list(CONTROLS), "control")
-        label, low, high, unit = CONTROLS[self.control]
-        layer, value = layer_of(song, self.layer_id), within(self.value, low, high, f"{label}", unit)
-        new: dict[str, Any] = {self.control: int(value) if self.control == "octave" else float(value)}
-        changed = replace(layer, **new)
-        if changed.highpass_hz > changed.lowpass_hz:
-            raise EditError(f"High-pass {changed.highpass_hz:g} Hz lies above low-pass {changed.lowpass_hz:g} Hz, and nothing would sound."
-                            " Bring them apart.")  # fmt: skip
-        return song.with_layer(changed)
+        return SetValue(f"layer.{layer_of(song, self.layer_id).id}.{self.control}", self.value).apply(song)
 
     def summary(self, song: Song) -> str:
-        label, _, _, unit = CONTROLS[self.control]
-        return f"{layer_of(song, self.layer_id).name}: {label.lower()} {self.value:g} {unit}".rstrip()
+        return SetValue(f"layer.{self.layer_id}.{self.control}", self.value).summary(song)
 
 
 @edit("set_muted")

@@ -19,6 +19,7 @@ from escalera.core.song.document import (
 from escalera.core.song.edits.base import edit, one_of, section_of, within
 from escalera.core.song.limits import MAX_BARS, MAX_SECTIONS, MAX_SHIFT_SEMITONES
 from escalera.core.song.names import clean_name, guess_role, next_name
+from escalera.core.song.shaping import after_each_other, between
 from escalera.core.song.spans import clip, joined, moved, ordered
 from escalera.core.song.timeline import section_bar_ticks, section_metres
 from escalera.errors import EditError
@@ -137,7 +138,7 @@ def _split(song: Song, section: Section, bars: int) -> Song:
     tail = [p for p in (clip(p, cut, edges[-1]) for p in section.placements) if p]
     right = [replace(moved(p, -cut, song), id=ids()) for p in tail]
     middle = section.target.at(bars / section.bars)
-    first = replace(section, bars=bars, phrases=_phrases_before(section.phrases, bars), placements=ordered(left),
+    first = replace(section, bars=bars, phrases=_phrases_before(section.phrases, bars), placements=ordered(left), **between(song, section, 0, cut),
                     target=replace(section.target, end=middle),
                     metre_changes=tuple(c for c in section.metre_changes if c[0] < bars),
                     tempo_changes=tuple(c for c in section.tempo_changes if c[0] < cut))  # fmt: skip
@@ -145,7 +146,7 @@ def _split(song: Song, section: Section, bars: int) -> Song:
                      _phrases_before(section.phrases[::-1], section.bars - bars)[::-1],
                      replace(section.target, start=middle), _metres_from(song, section, bars),
                      _tempos_from(song, section, cut), section.shift_semitones,
-                     _progression_from(song, section, cut), ordered(right))  # fmt: skip
+                     _progression_from(song, section, cut), ordered(right), **between(song, section, cut, edges[-1]))  # fmt: skip
     song = song.with_section(first)
     return _insert(song, second, song.index_of(section.id) + 1, ids.next_id)
 
@@ -216,7 +217,8 @@ def _merge(song: Song, left: Section, right: Section) -> Section:
     tempos = tuple((t + length, bpm) for t, bpm in starts if t > 0 or bpm != tempo_here)
     return replace(left, bars=left.bars + right.bars, phrases=left.phrases + right.phrases, placements=placements,
                    target=replace(left.target, end=right.target.end), metre_changes=left.metre_changes + metres,
-                   tempo_changes=left.tempo_changes + tempos, progression=_merged_chords(song, left, right, length))  # fmt: skip
+                   tempo_changes=left.tempo_changes + tempos, progression=_merged_chords(song, left, right, length),
+                   **after_each_other(song, left, right, length, length + section_bar_ticks(right, song.metre)[-1]))  # fmt: skip
 
 
 def _merged_chords(song: Song, left: Section, right: Section, length: int) -> Progression | None:
@@ -267,7 +269,8 @@ class ResizeSection:
             for p in section.placements
         )
         tempos = tuple(c for c in section.tempo_changes if c[0] < end)
-        return song.with_section(replace(resized, placements=ordered(p for p in stretched if p), tempo_changes=tempos))
+        resized = replace(resized, placements=ordered(p for p in stretched if p), tempo_changes=tempos)
+        return song.with_section(replace(resized, **between(song, section, 0, end)) if end < old_end else resized)
 
     def summary(self, song: Song) -> str:
         section = section_of(song, self.section_id)

@@ -1,0 +1,134 @@
+"""The effects, one row each: parameters, where they may stand, what is heard. sound.effects plays them by key.
+
+Times are in beats, so that they keep their place when the tempo changes; `marks` name the usual note values.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+from escalera.core.palette.parameters import Parameter, choice
+
+LAYER, BUS, MASTER, RETURN = "layer", "bus", "master", "return"
+ANYWHERE = (LAYER, BUS, MASTER)
+# Note values in quarter beats: straight, dotted, triplet
+NOTE_VALUES: dict[str, float] = {
+    "1/32": 0.125, "1/16 triplet": 1 / 6, "1/16": 0.25, "1/8 triplet": 1 / 3, "dotted 1/16": 0.375, "1/8": 0.5,
+    "1/4 triplet": 2 / 3, "dotted 1/8": 0.75, "1/4": 1.0, "1/2 triplet": 4 / 3, "dotted 1/4": 1.5, "1/2": 2.0,
+    "dotted 1/2": 3.0, "one bar of 4/4": 4.0, "two bars of 4/4": 8.0, "four bars of 4/4": 16.0,
+}  # fmt: skip
+WAVES = ("sine", "rising", "falling", "square")
+ROOMS = ("near room", "chamber", "hall", "shimmer")
+
+
+@dataclass(frozen=True)
+class EffectKind:
+    """`dynamic` effects answer to level; on a bus or the master they run after the others, over the whole song."""
+
+    key: str
+    label: str
+    group: str
+    promise: str
+    parameters: tuple[Parameter, ...]
+    where: tuple[str, ...] = ANYWHERE
+    dynamic: bool = False
+
+    @cached_property
+    def parameter_by_key(self) -> dict[str, Parameter]:
+        return {p.key: p for p in self.parameters}
+
+
+def hz(key: str, label: str, default: float) -> Parameter:
+    return Parameter(key, label, 20, 20_000, default, "Hz", "log")
+
+
+def beats(key: str, label: str, default: float, low: float = 0.0625, high: float = 16.0) -> Parameter:
+    return Parameter(key, label, low, high, default, "beats", "log")
+
+
+RESONANCE = Parameter("resonance", "Resonance", 0, 1, 0.1)
+MIX = Parameter("mix", "Mix", 0, 1, 1.0)
+
+EFFECTS: tuple[EffectKind, ...] = (
+    EffectKind("low-pass", "Low-pass", "filter", "takes the highs away", (hz("cutoff_hz", "Cutoff", 2000), RESONANCE)),
+    EffectKind("high-pass", "High-pass", "filter", "takes the lows away", (hz("cutoff_hz", "Cutoff", 200), RESONANCE)),
+    EffectKind("band-pass", "Band-pass", "filter", "leaves one band, like a small radio",
+               (hz("cutoff_hz", "Centre", 1000), Parameter("resonance", "Resonance", 0, 1, 0.3))),
+    EffectKind("moving-filter", "Moving filter", "filter", "a low-pass that moves in time with the song",
+               (hz("low_hz", "From", 300), hz("high_hz", "To", 5000), beats("rate_beats", "Cycle", 1.0),
+                Parameter("resonance", "Resonance", 0, 1, 0.3), choice("wave", "Wave", WAVES))),
+    EffectKind("gate", "Rhythmic gate", "rhythm", "chops a held sound into steps",
+               (Parameter("steps", "Steps", 1, 65535, 0b1011011010110110, "", "whole"), beats("step_beats", "Step", 0.25, 0.0625, 2),
+                Parameter("depth", "Depth", 0, 1, 1.0), Parameter("edge_ms", "Softness", 1, 60, 5, "ms", "log"))),
+    EffectKind("drive", "Drive", "grit", "saturates: thicker, then rough",
+               (Parameter("amount", "Amount", 0, 1, 0.3), hz("tone_hz", "Tone", 12_000), MIX)),
+    EffectKind("band-drive", "Band drive", "grit", "drives lows, middle and highs apart",
+               (Parameter("low", "Lows", 0, 1, 0.1), Parameter("mid", "Middle", 0, 1, 0.4), Parameter("high", "Highs", 0, 1, 0.2),
+                hz("low_split_hz", "Lows below", 180), hz("high_split_hz", "Highs above", 3000))),
+    EffectKind("compressor", "Compressor", "level", "evens out what is loud and what is soft",
+               (Parameter("threshold_db", "Above", -48, 0, -18, "dB"), Parameter("ratio", "Ratio", 1, 20, 3, ": 1", "log"),
+                Parameter("attack_ms", "Attack", 1, 100, 10, "ms", "log"), Parameter("release_ms", "Release", 20, 300, 120, "ms", "log"),
+                Parameter("makeup_db", "Make up", 0, 24, 0, "dB"), MIX), dynamic=True),
+    EffectKind("echo", "Echo", "space", "repeats in time, darker each time",
+               (beats("time_beats", "Time", 0.75, 0.0625, 4), Parameter("feedback", "Feedback", 0, 0.85, 0.42),
+                hz("low_hz", "Lows below removed", 150), hz("high_hz", "Highs above removed", 4500),
+                choice("sides", "Sides", ("ping-pong", "middle")), Parameter("duck", "Ducked by its source", 0, 1, 0.0),
+                Parameter("mix", "Amount", 0, 1, 0.35)), (LAYER, BUS, RETURN)),
+    EffectKind("room", "Room", "space", "puts the sound into a room",
+               (choice("kind", "Room", ROOMS, 2), Parameter("decay_s", "Decay", 0.2, 6, 1.9, "s", "log"),
+                Parameter("pre_delay_beats", "Pre-delay", 0, 0.5, 0.0, "beats"), Parameter("damping", "Damping", 0.05, 0.95, 0.42),
+                Parameter("mix", "Amount", 0, 1, 0.3)), (LAYER, BUS, RETURN)),
+    EffectKind("widen", "Width", "place", "narrower or wider than it is, lows kept in the middle",
+               (Parameter("amount", "Width", 0, 2, 1.4), hz("mono_below_hz", "Middle below", 150))),
+    EffectKind("double", "Double", "place", "two takes, left and right, a little late and a little off",
+               (Parameter("apart_ms", "Apart", 4, 40, 16, "ms"), Parameter("detune_cents", "Detune", 0, 25, 7, "cents"), MIX), (LAYER, BUS)),
+    EffectKind("scatter", "Random pan", "place", "every hit somewhere else", (Parameter("amount", "Amount", 0, 1, 0.5),), (LAYER,)),
+    EffectKind("auto-pan", "Auto-pan", "place", "wanders from side to side in time",
+               (beats("rate_beats", "Cycle", 2.0), Parameter("depth", "Depth", 0, 1, 0.6), choice("wave", "Wave", WAVES))),
+    EffectKind("reverse", "Reverse", "time", "plays every stretch backwards", (beats("span_beats", "Stretch", 4.0, 0.25, 16),), (LAYER,)),
+    EffectKind("half-speed", "Half speed", "time", "plays the first half of every stretch at half speed, an octave down",
+               (beats("span_beats", "Stretch", 4.0, 0.5, 16), MIX), (LAYER,)),
+    EffectKind("pitch", "Pitch shift", "time", "moves the pitch and keeps the time",
+               (Parameter("semitones", "Semitones", -24, 24, 12, "", "whole"), MIX), (LAYER,)),
+)  # fmt: skip
+EFFECT_BY_KEY = {kind.key: kind for kind in EFFECTS}
+
+
+@dataclass(frozen=True)
+class ReturnKind:
+    """A space that layers share by sending to it: an effect with settings of its own, always fully wet."""
+
+    key: str
+    label: str
+    effect: str
+    settings: tuple[tuple[str, float], ...]
+    send: str  # the layer's control
+
+    @property
+    def kind(self) -> EffectKind:
+        return EFFECT_BY_KEY[self.effect]
+
+    @cached_property
+    def parameters(self) -> tuple[Parameter, ...]:
+        """The effect's own, with this space's defaults; how much is sent is said by the layers."""
+        own = dict(self.settings)
+        found = (p for p in self.kind.parameters if p.key not in ("mix", "kind"))
+        return tuple(
+            Parameter(p.key, p.label, p.low, p.high, own.get(p.key, p.default), p.unit, p.scale, p.choices)
+            for p in found
+        )
+
+    @cached_property
+    def parameter_by_key(self) -> dict[str, Parameter]:
+        return {p.key: p for p in self.parameters}
+
+
+RETURNS: tuple[ReturnKind, ...] = (
+    ReturnKind("echo", "Echo", "echo", (), "echo_send_db"),
+    ReturnKind("near", "Near room", "room", (("kind", 0), ("decay_s", 0.45), ("damping", 0.35)), "near_send_db"),
+    ReturnKind("chamber", "Chamber", "room", (("kind", 1), ("decay_s", 1.1), ("damping", 0.25)), "chamber_send_db"),
+    ReturnKind("hall", "Hall", "room", (("kind", 2),), "reverb_send_db"),
+    ReturnKind("shimmer", "Shimmer", "room", (("kind", 3), ("decay_s", 2.6), ("damping", 0.3)), "shimmer_send_db"),
+)  # fmt: skip
+RETURN_BY_KEY = {row.key: row for row in RETURNS}

@@ -1,0 +1,296 @@
+"""Effects on finished sound: float32 signals, control values for every 16 samples, float64 filter state.
+
+Control values run straight between their grid points, so that a moving parameter makes no steps.
+"""
+
+import numpy as np
+from numba import njit
+
+from escalera.sound.kernels.parts import OPTIONS, RATE, A, warp
+
+BLOCK = 16
+
+
+@njit(f"void({A}, {A}, {A}, int64)", **OPTIONS)
+def resonant(signal, cutoff_hz, resonance, kind):
+    """Two-pole filter in place: 0 low-pass, 1 high-pass, 2 band-pass at unity gain (trapezoidal state variable)."""
+    s1, s2, n = 0.0, 0.0, len(signal)
+    g = warp(cutoff_hz[0])
+    for index in range(-(-n // BLOCK)):
+        chunk = signal[index * BLOCK : min(n, index * BLOCK + BLOCK)]
+        target = warp(cutoff_hz[index + 1])
+        k = 1.41421356 * (1.0 - resonance[index]) + 0.06 * resonance[index]
+        step = (target - g) / BLOCK
+        a = 1.0 / (1.0 + g * (g + k))
+        for i in range(len(chunk)):
+            if step != 0.0:
+                g += step
+                a = 1.0 / (1.0 + g * (g + k))
+            x = chunk[i] + 1e-18
+            band = a * (s1 + g * (x - s2))
+            low = s2 + g * band
+            s1 = 2 * band - s1
+            s2 = 2 * low - s2
+            chunk[i] = low if kind == 0 else (x - k * band - low if kind == 1 else k * band)
+        g = target
+
+
+@njit("float64(float64)", **OPTIONS)
+def log_cosh(x):
+    """log(cosh(x)), the antiderivative of tanh, without overflow."""
+    x = abs(x)
+    return x + np.log1p(np.exp(-2.0 * x)) - 0.69314718056
+
+
+@njit(f"void({A}, {A}, float64)", **OPTIONS)
+def saturate(signal, amount, mix):
+    """tanh with up to 30 dB of push, level kept for a signal at -9 dBFS.
+
+    First-order antiderivative antialiasing (Parker, Zavalishin and Le Bivic, DAFx 2016).
+    """
+    last, sum_last, n, rest = 0.0, 0.0, len(signal), 0.0
+    for index in range(-(-n // BLOCK)):
+        chunk = signal[index * BLOCK : min(n, index * BLOCK + BLOCK)]
+        push = 10.0 ** (1.5 * amount[index])
+        level = 0.35 / np.tanh(0.35 * push)
+        for i in range(len(chunk)):
+            x = push * chunk[i]
+            whole = log_cosh(x)
+            y = np.tanh(0.5 * (x + last)) if abs(x - last) < 1e-3 else (whole - sum_last) / (x - last)
+            last, sum_last = x, whole
+            rest += 0.0012 * (y - rest)  # a lopsided wave leaves an offset behind
+            y -= rest
+            chunk[i] = (1.0 - mix) * chunk[i] + mix * level * y
+
+
+@njit(f"void({A}, {A}, {A}, {A}, float64, float64)", **OPTIONS)
+def split_bands(signal, low, mid, high, low_hz, high_hz):
+    """Three bands that add up to the signal exactly."""
+    c1, c2 = warp(low_hz), warp(high_hz)
+    c1, c2 = c1 / (1.0 + c1), c2 / (1.0 + c2)
+    s1, s2 = 0.0, 0.0
+    for i in range(len(signal)):
+        v = (signal[i] + 1e-18 - s1) * c1
+        a = v + s1
+        s1 = a + v
+        rest = signal[i] - a
+        v = (rest - s2) * c2
+        b = v + s2
+        s2 = b + v
+        low[i], mid[i], high[i] = a, b, rest - b
+
+
+@njit(f"void({A}, {A}, {A}, float64, float64, int64, int64, int64)", **OPTIONS)
+def compress_gain(left, right, gain_db, threshold_db, slope, ahead, behind, window):
+    """Gain in dB for every block and one more: RMS over `window` blocks, reduction that fades within `behind` blocks and
+    is reached `ahead` blocks early. Memory is window + behind + ahead blocks and nothing else, so that a stretch alone
+    gives the same as the whole."""
+    n, blocks = len(left), len(gain_db) - 1
+    power = np.zeros(blocks)
+    for k in range(blocks):
+        total = 0.0
+        for i in range(k * BLOCK, min(n, k * BLOCK + BLOCK)):
+            total += left[i] * left[i] + right[i] * right[i]
+        power[k] = total
+    need, held = np.zeros(blocks), np.zeros(blocks)
+    for k in range(blocks):
+        total = 0.0
+        for j in range(max(0, k - window + 1), k + 1):
+            total += power[j]
+        level = 10.0 * np.log10(total / (window * BLOCK * 2.0) + 1e-12)
+        need[k] = max(0.0, level - threshold_db) * slope
+    for k in range(blocks):
+        most = 0.0
+        for j in range(max(0, k - behind + 1), k + 1):
+            if need[j] > most:
+                most = max(most, need[j] * (1.0 - (k - j) / behind))
+        held[k] = most
+    for k in range(blocks + 1):
+        total = 0.0
+        for j in range(k, k + ahead + 1):
+            total += held[min(j, blocks - 1)]
+        gain_db[k] = -total / (ahead + 1)
+
+
+@njit(f"void({A}, {A}, {A}, {A}, int64, {A}, float64, float64, int64, float64)", **OPTIONS)
+def echo(in_l, in_r, out_l, out_r, delay, feedback, low_hz, high_hz, middle, duck):
+    """Adds repeats to out_l and out_r: from side to side, or where they came from; each turn loses lows and highs.
+
+    With `duck` the repeats step back while the source sounds.
+    """
+    line_l, line_r = np.zeros(delay, np.float32), np.zeros(delay, np.float32)
+    hi, lo = warp(high_hz), warp(low_hz)
+    hi, lo = hi / (1.0 + hi), lo / (1.0 + lo)
+    a_l, a_r, b_l, b_r, at, follow = 0.0, 0.0, 0.0, 0.0, 0, 0.0
+    fast, slow, wet = 1.0 - np.exp(-1.0 / (0.004 * RATE)), np.exp(-1.0 / (0.18 * RATE)), 1.0
+    for i in range(len(in_l)):
+        from_l, from_r = line_l[at] + 1e-18, line_r[at] + 1e-18
+        v = (from_l - a_l) * hi
+        y_l = v + a_l
+        a_l = y_l + v
+        v = (from_r - a_r) * hi
+        y_r = v + a_r
+        a_r = y_r + v
+        v = (y_l - b_l) * lo
+        y_l -= v + b_l
+        b_l += 2.0 * v
+        v = (y_r - b_r) * lo
+        y_r -= v + b_r
+        b_r += 2.0 * v
+        f = feedback[i // BLOCK]
+        if middle == 1:
+            line_l[at] = in_l[i] + f * y_l
+            line_r[at] = in_r[i] + f * y_r
+        else:
+            line_l[at] = 0.5 * (in_l[i] + in_r[i]) + f * y_r
+            line_r[at] = f * y_l
+        if duck > 0.0:
+            level = max(abs(in_l[i]), abs(in_r[i]))
+            follow = follow + fast * (level - follow) if level > follow else follow * slow
+            wet = 1.0 / (1.0 + duck * 24.0 * follow)
+        out_l[i] += wet * y_l
+        out_r[i] += wet * y_r
+        at += 1
+        if at == delay:
+            at = 0
+
+
+@njit(f"void({A}, {A}, {A}, {A}, float64, float64, float64)", **OPTIONS)
+def tank(in_l, in_r, out_l, out_r, decay_s, damping, size):
+    """Reverb: eight delay lines mixed by a Hadamard matrix (Jot and Chaigne 1991). Adds to out_l and out_r.
+
+    `size` scales the lines: 1 is a hall, 0.3 a small room.
+    """
+    base = np.array([1433, 1601, 1867, 2053, 2251, 2399, 2617, 2797])
+    mask = 4095
+    lines = np.zeros((8, 4096), np.float32)
+    l0, l1, l2, l3, l4, l5, l6, l7 = lines[0], lines[1], lines[2], lines[3], lines[4], lines[5], lines[6], lines[7]
+    g, m = np.empty(8, np.float32), np.empty(8, np.int64)
+    for k in range(8):
+        m[k] = int(base[k] * size) | 1
+        g[k] = 0.35355339 * 10.0 ** (-3.0 * m[k] / RATE / decay_s)
+    g0, g1, g2, g3, g4, g5, g6, g7 = g[0], g[1], g[2], g[3], g[4], g[5], g[6], g[7]
+    m0, m1, m2, m3, m4, m5, m6, m7 = m[0], m[1], m[2], m[3], m[4], m[5], m[6], m[7]
+    d, tiny = np.float32(damping), np.float32(1e-18)
+    z0 = z1 = z2 = z3 = z4 = z5 = z6 = z7 = np.float32(0.0)
+    for i in range(len(in_l)):
+        w = i & mask
+        z0 += d * (l0[(i - m0) & mask] + tiny - z0)
+        z1 += d * (l1[(i - m1) & mask] + tiny - z1)
+        z2 += d * (l2[(i - m2) & mask] + tiny - z2)
+        z3 += d * (l3[(i - m3) & mask] + tiny - z3)
+        z4 += d * (l4[(i - m4) & mask] + tiny - z4)
+        z5 += d * (l5[(i - m5) & mask] + tiny - z5)
+        z6 += d * (l6[(i - m6) & mask] + tiny - z6)
+        z7 += d * (l7[(i - m7) & mask] + tiny - z7)
+        out_l[i] += np.float32(0.5) * (z0 - z2 + z4 - z6)
+        out_r[i] += np.float32(0.5) * (z1 - z3 + z5 - z7)
+        a0, a1, a2, a3 = z0 + z1, z0 - z1, z2 + z3, z2 - z3
+        a4, a5, a6, a7 = z4 + z5, z4 - z5, z6 + z7, z6 - z7
+        b0, b1, b2, b3 = a0 + a2, a1 + a3, a0 - a2, a1 - a3
+        b4, b5, b6, b7 = a4 + a6, a5 + a7, a4 - a6, a5 - a7
+        xl, xr = in_l[i], in_r[i]
+        l0[w] = g0 * (b0 + b4) + xl
+        l1[w] = g1 * (b1 + b5) + xr
+        l2[w] = g2 * (b2 + b6) - xl
+        l3[w] = g3 * (b3 + b7) - xr
+        l4[w] = g4 * (b0 - b4) + xl
+        l5[w] = g5 * (b1 - b5) + xr
+        l6[w] = g6 * (b2 - b6) - xl
+        l7[w] = g7 * (b3 - b7) - xr
+
+
+@njit(f"void({A}, {A}, {A}, float64, int64)", **OPTIONS)
+def widen(left, right, amount, below_hz, from_mono):
+    """Scales the sides above an edge. A mono signal gets sides from itself, 11 ms late, that vanish in mono."""
+    c, z1, z2, delay = warp(below_hz), 0.0, 0.0, 485
+    a = 1.0 / (1.0 + c * (c + 1.41421356))
+    held, at, n = np.zeros(delay, np.float32), 0, len(left)
+    for index in range(-(-n // BLOCK)):
+        w, step = amount[index], (amount[index + 1] - amount[index]) / BLOCK
+        for i in range(index * BLOCK, min(n, index * BLOCK + BLOCK)):
+            mid, side = 0.5 * (left[i] + right[i]), 0.5 * (left[i] - right[i])
+            scale = w
+            if from_mono == 1:
+                side, scale = held[at], 0.45 * w
+                held[at] = mid
+                at += 1
+                if at == delay:
+                    at = 0
+            band = a * (z1 + c * (side + 1e-18 - z2))
+            low = z2 + c * band
+            z1, z2 = 2 * band - z1, 2 * low - z2
+            side = scale * (side - 1.41421356 * band - low)
+            left[i], right[i] = mid + side, mid - side
+            w += step
+
+
+@njit(f"void({A}, {A}, float64, float64, float64, float64)", **OPTIONS)
+def late_take(signal, out, delay, depth, rate_hz, phase):
+    """The signal through a delay that breathes: a second take, a little late, a little sharp and flat by turns."""
+    n = len(signal)
+    for i in range(n):
+        at = i - delay - depth * np.sin(2 * np.pi * (rate_hz * i / RATE + phase))
+        k = int(np.floor(at))
+        share = at - k
+        if k >= 0 and k + 1 < n:
+            out[i] = (1.0 - share) * signal[k] + share * signal[k + 1]
+
+
+@njit(f"void({A}, {A}, float64)", **OPTIONS)
+def pitch_shift(signal, out, ratio):
+    """Overlapping grains read at another speed, each placed where it continues the last one best (WSOLA,
+    Verhelst and Roelands 1993). `out` is filled, as long as the signal."""
+    width, hop, seek = 2048, 1024, 480
+    n = len(signal)
+    for grain in range(-(-n // hop)):
+        start = grain * hop - hop
+        best, found = -1e30, 0
+        if grain > 0:
+            for shift in range(-seek, seek + 1, 6):
+                total, size = 0.0, 1e-9
+                for j in range(0, hop, 6):
+                    at = start + shift + j * ratio
+                    k = int(at)
+                    if 0 <= k < n - 1 and 0 <= start + j < n:
+                        v = signal[k] + (at - k) * (signal[k + 1] - signal[k])
+                        total += v * out[start + j]
+                        size += v * v
+                score = total / np.sqrt(size)
+                if score > best:
+                    best, found = score, shift
+        for j in range(width):
+            i, at = start + j, start + found + j * ratio
+            k = int(at)
+            if 0 <= i < n and 0 <= k < n - 1:
+                v = signal[k] + (at - k) * (signal[k + 1] - signal[k])
+                w = 0.5 - 0.5 * np.cos(2 * np.pi * j / width)
+                out[i] += w * v
+
+
+@njit(f"void({A}, {A}, int64, int64)", **OPTIONS)
+def backwards(signal, out, first, span):
+    """Every stretch of `span` samples, counted from index `first`, played from its end; edges faded."""
+    n, fade = len(signal), min(96, span // 8)
+    for i in range(n):
+        inside = (i - first) % span
+        source = i - inside + span - 1 - inside
+        edge = min(inside, span - 1 - inside)
+        level = edge / fade if edge < fade else 1.0
+        out[i] = level * signal[source] if 0 <= source < n else 0.0
+
+
+@njit(f"void({A}, {A}, int64, int64, float64)", **OPTIONS)
+def half_speed(signal, out, first, span, mix):
+    """The first half of every stretch at half speed, mixed with the signal."""
+    n, fade = len(signal), min(96, span // 8)
+    for i in range(n):
+        inside = (i - first) % span
+        at = i - inside + 0.5 * inside
+        k = int(np.floor(at))
+        share, edge = at - k, min(inside, span - 1 - inside)
+        level = edge / fade if edge < fade else 1.0
+        v = 0.0
+        if k >= 0 and k + 1 < n:
+            v = (1.0 - share) * signal[k] + share * signal[k + 1]
+        out[i] = (1.0 - mix) * signal[i] + mix * level * v

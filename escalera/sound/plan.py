@@ -1,0 +1,269 @@
+"""A section before it is rendered: its parts, what they pass through, and the keys of what will come out."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.palette.effects import EFFECT_BY_KEY, RETURN_BY_KEY, RETURNS
+from escalera.core.palette.parameters import Settings
+from escalera.core.song.devices import Device, Print
+from escalera.core.song.document import EVERY_BEAT, Layer, Song
+from escalera.core.song.lanes import BUS_LEVEL, MASTER_LEVEL, return_settings
+from escalera.core.song.resolve import START, layer_events, sounding_layers
+from escalera.core.song.timeline import Span
+from escalera.sound.cache import content_key
+from escalera.sound.effects import PROCESSES, Stage
+from escalera.sound.schedule import RATE_HZ, Notes, kick_onsets, notes_digest, schedule, ticks_to_samples
+from escalera.sound.spec import (
+    MIX_LANES,
+    Moving,
+    TempoPoints,
+    UnitSpec,
+    chain_moving,
+    moving_of,
+    quarter_samples,
+    unit_key,
+    unit_spec,
+)
+from escalera.sound.unit import extent
+
+MIX_VERSION = 2
+OFF_DB = -59.5
+SENDS = tuple(row.send for row in RETURNS)
+RETURN_INDEX = {row.key: i for i, row in enumerate(RETURNS)}
+
+
+def amplitude(level_db: float) -> float:
+    return 0.0 if level_db <= OFF_DB else 10.0 ** (level_db / 20.0)
+
+
+def pan_gains(pan: float) -> tuple[float, float]:
+    """Constant power; 1 and 1 in the middle."""
+    angle = (pan + 1.0) * np.pi / 4.0
+    return float(np.sqrt(2.0) * np.cos(angle)), float(np.sqrt(2.0) * np.sin(angle))
+
+
+@dataclass(frozen=True, slots=True)
+class Gains:
+    """How a part enters the mix, as amplitudes; `sends` in the order of the shared spaces."""
+
+    level: float
+    left: float
+    right: float
+    sends: tuple[float, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class Part:
+    """One layer's share of a section mix: where its unit comes from and how it enters.
+
+    `duck` is (source, depth in dB, release in beats), or None; `throws` are (start, end, return, amplitude).
+    """
+
+    layer_id: int
+    family: str
+    key: str
+    spec: UnitSpec
+    notes: Notes
+    end: int
+    gains: Gains
+    moving: tuple[Moving, ...]
+    duck: tuple[int, float, float] | None
+    throws: tuple[tuple[int, int, int, float], ...]
+    printed: Print | None
+
+
+@dataclass(frozen=True, slots=True)
+class Chain:
+    """A bus or the master in one section: level, effects that run here, curves on them."""
+
+    level: float
+    devices: tuple[tuple[str, Settings], ...]
+    moving: tuple[Moving, ...]
+
+    @property
+    def idle(self) -> bool:
+        return self.level == 1.0 and not self.devices and not self.moving
+
+
+@dataclass(frozen=True, eq=False)
+class Plan:
+    """What sounds in a section, ready to be mixed.
+
+    `returns` holds the settings of every shared space; `buses` the chains of families that have one; `dynamic` the
+    families whose bus has an effect that answers to level, and is kept apart until the whole song is put together.
+    """
+
+    parts: list[Part]
+    returns: tuple[Settings, ...]
+    buses: dict[str, Chain]
+    dynamic: frozenset[str]
+    master: Chain
+    quarter: float
+    beat: int
+    tempo: TempoPoints
+    onsets: dict[int, NDArray[np.int64]]
+    key: str
+    head_key: str
+    reach: int
+
+
+def beat_samples(span: Span) -> int:
+    """Samples of one beat at the section's first tempo and metre."""
+    return round(span.bar_metres[0].beat_ticks / 960 * 60.0 / span.tempo_points[0][1] * RATE_HZ)
+
+
+def make_plan(song: Song, span: Span, head_samples: int) -> Plan:
+    """The plan of a section. Nothing is rendered."""
+    parts = parts_of(song, span)
+    families = {p.family for p in parts}
+    buses, dynamic = {}, set()
+    for bus in song.buses:
+        if bus.family in families:
+            prefix = f"bus.{bus.family.replace(' ', '-')}."
+            chain = _chain(song, span, prefix, bus.devices, amplitude(bus.level_db))
+            if not chain.idle:
+                buses[bus.family] = chain
+            if dynamic_devices(bus.devices):
+                dynamic.add(bus.family)
+    master = _chain(song, span, "master.", song.master, 1.0)
+    return finish(song, span, parts, buses, frozenset(dynamic), master, head_samples)
+
+
+def finish(song: Song, span: Span, parts: list[Part], buses: dict[str, Chain], dynamic: frozenset[str], master: Chain,
+           head_samples: int) -> Plan:  # fmt: skip
+    returns = tuple(RETURN_BY_KEY[row.key].settings + return_settings(song, row.key) for row in RETURNS)
+    quarter = quarter_samples(span)
+    used = used_returns(parts)
+    onsets = {p.duck[0]: onsets_of(song, span, p.duck[0]) for p in parts if p.duck}
+    rows = [(p.key, p.gains, p.moving, p.duck[1:] if p.duck else None, onsets[p.duck[0]].tobytes() if p.duck else b"", p.throws,
+             p.family if p.family in buses or p.family in dynamic else "") for p in parts]  # fmt: skip
+    spaces = [(i, returns[i]) for i in used]
+    timed = bool(used or buses or master.devices or any(p.duck for p in parts))
+    curves = any(p.moving for p in parts) or any(c.moving for c in (*buses.values(), master))
+    key = content_key("section", MIX_VERSION, rows, spaces, sorted(buses.items()), sorted(dynamic), master,
+                      (quarter, beat_samples(span)) if timed else 0, span.tempo_points if curves else ())  # fmt: skip
+    tail = max([return_tail(i, returns[i], quarter) for i in used], default=0)
+    tail += max([chain_tail(chain, quarter) for chain in buses.values()], default=0) + chain_tail(master, quarter)
+    reach = max((p.end for p in parts), default=0) + tail
+    plain = not buses and not dynamic and master.idle
+    return Plan(parts, returns, buses, dynamic, master, quarter, beat_samples(span), span.tempo_points, onsets, key,
+                _head_key(parts, onsets, head_samples, plain, key), reach)  # fmt: skip
+
+
+def parts_of(song: Song, span: Span) -> list[Part]:
+    """The parts of all layers that sound in a section, as it treats them."""
+    parts = []
+    for layer in sounding_layers(song, span.section):
+        notes = schedule(song, span, layer)
+        if len(notes.start):
+            parts.append(_part(song, span, layer, notes))
+    return parts
+
+
+def _part(song: Song, span: Span, layer: Layer, notes: Notes) -> Part:
+    moving = moving_of(song, span, layer) if span.section.curves else ()
+    spec = unit_spec(song, span, layer, moving)
+    printed = print_of(layer, notes)
+    key = content_key("print", printed.audio, printed.offset) if printed else unit_key(spec, notes)
+    end = max(extent(spec, notes).end, printed.offset if printed else 0)
+    gains = Gains(amplitude(layer.level_db), *pan_gains(layer.pan), tuple(amplitude(getattr(layer, s)) for s in SENDS))
+    duck = (layer.duck_by, layer.duck_db, layer.duck_release_beats) if layer.duck_db > 0 else None
+    mine = tuple(m for m in moving if m.slot in MIX_LANES)
+    return Part(layer.id, layer.family, key, spec, notes, end, gains, mine, duck, _throws(span, layer), printed)
+
+
+def print_of(layer: Layer, notes: Notes) -> Print | None:
+    """The print that stands for these notes, if the layer was printed with them."""
+    if not layer.prints:
+        return None
+    digest = notes_digest(notes)
+    return next((p for p in layer.prints if p.content == digest), None)
+
+
+def _throws(span: Span, layer: Layer) -> tuple[tuple[int, int, int, float], ...]:
+    found = []
+    for t in span.section.throws:
+        if t.layer_id == layer.id:
+            low, high = ticks_to_samples(span.grid, np.array([t.start_ticks, t.end_ticks]))
+            found.append((int(low), int(high), RETURN_INDEX[t.to], amplitude(t.level_db)))
+    return tuple(sorted(found))
+
+
+def _chain(song: Song, span: Span, prefix: str, devices: tuple[Device, ...], level: float) -> Chain:
+    own = tuple(d for d in devices if d.on and not d.kind.dynamic)
+    parameter = MASTER_LEVEL if prefix == "master." else BUS_LEVEL
+    moving = chain_moving(song, span, prefix, own, parameter) if span.section.curves else ()
+    return Chain(level, tuple((d.key, d.settings) for d in own), moving)
+
+
+def dynamic_devices(devices: tuple[Device, ...]) -> tuple[tuple[str, Settings], ...]:
+    """Effects of a chain that answer to level; they run over the whole song."""
+    return tuple((d.key, d.settings) for d in devices if d.on and d.kind.dynamic)
+
+
+def onsets_of(song: Song, span: Span, source: int) -> NDArray[np.int64]:
+    """Samples at which a ducking source sounds: every kick, every beat, or one layer."""
+    if source == 0:
+        return kick_onsets(song, span)
+    if source == EVERY_BEAT:
+        edges = span.bar_ticks
+        beats = [t for a, b, metre in zip(edges, edges[1:], span.bar_metres) for t in range(a, b, metre.beat_ticks)]
+        return ticks_to_samples(span.grid, np.array(beats))
+    layer = song.layer_by_id.get(source)
+    if layer is None or layer.muted:
+        return np.zeros(0, np.int64)
+    return np.unique(ticks_to_samples(span.grid, layer_events(song, span, layer).table[:, START]))
+
+
+def used_returns(parts: list[Part]) -> list[int]:
+    """Which shared spaces anything is sent to."""
+    used = {i for p in parts for i, send in enumerate(p.gains.sends) if send}
+    used |= {t[2] for p in parts for t in p.throws}
+    used |= {SENDS.index(m.slot) for p in parts for m in p.moving if m.slot in SENDS}
+    return sorted(used)
+
+
+def return_stage(index: int, settings: Settings, quarter: float, length: int = 0) -> Stage:
+    return Stage(RETURNS[index].effect, merged(settings), 0, length, quarter)
+
+
+def merged(settings: Settings) -> Settings:
+    """Settings with later values over earlier ones of the same parameter."""
+    return tuple(dict(settings).items())
+
+
+def return_tail(index: int, settings: Settings, quarter: float) -> int:
+    return PROCESSES[RETURNS[index].effect].tail(return_stage(index, settings, quarter))
+
+
+def chain_tail(chain: Chain, quarter: float) -> int:
+    return sum(PROCESSES[key].tail(Stage(key, settings, 0, 0, quarter)) for key, settings in chain.devices)
+
+
+def _head_key(parts: list[Part], onsets: dict[int, NDArray[np.int64]], head: int, plain: bool, whole: str) -> str:
+    """What a section's first moment depends on: pickups and notes that begin before the master stops looking ahead.
+
+    A part with effects, curves or prints answers for its whole unit, and a section whose buses work for all of it.
+    """
+    if not plain:
+        return whole
+    rows: list[object] = []
+    for part in parts:
+        n = int(np.searchsorted(part.notes.start, head))
+        spec, notes = part.spec, part.notes
+        if spec.devices or spec.moving or part.moving or part.throws or part.printed or len(spec.sounds) > 1:
+            rows.append((part.key, part.gains, part.moving, part.duck))
+        elif n:
+            heads = [a[:n].tobytes() for a in (notes.start, notes.pitch, notes.velocity)]
+            holds = np.minimum(notes.hold[:n], head - notes.start[:n]).tobytes()
+            duck = (part.duck[1:], onsets[part.duck[0]][:8].tobytes()) if part.duck else None
+            rows.append((spec, part.gains, duck, heads, holds, notes.curves[:1]))
+    return content_key("head", rows)
+
+
+def effect_label(key: str) -> str:
+    return EFFECT_BY_KEY[key].label

@@ -1,0 +1,232 @@
+"""One section mixed: units entered block by block, ducked and sent, through shared spaces, buses and the mix's effects."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.palette.effects import RETURNS
+from escalera.sound.effects import PROCESSES, Stage, add_echo, add_room
+from escalera.sound.kernels import bus
+from escalera.sound.plan import (
+    SENDS,
+    Chain,
+    Part,
+    Plan,
+    amplitude,
+    chain_tail,
+    pan_gains,
+    return_stage,
+    return_tail,
+    used_returns,
+)
+from escalera.sound.spec import BLOCK, Moving, TempoPoints, block_ticks
+from escalera.sound.unit import Unit
+
+FADE = 2048
+SUM_BLOCK = 8192
+DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
+THROW_FADE = 220
+Samples = NDArray[np.float32]
+NONE: Samples = np.zeros(0, np.float32)
+
+
+@dataclass(frozen=True, eq=False)
+class SectionMix:
+    """Stereo audio (2, n) of all that starts in a section, from `offset` samples after its start, before the master.
+
+    `buses` holds the families whose bus answers to level, apart from the rest, over the same samples.
+    """
+
+    offset: int
+    audio: Samples
+    buses: dict[str, Samples] = field(default_factory=dict)
+
+    @property
+    def nbytes(self) -> int:
+        return self.audio.nbytes + sum(b.nbytes for b in self.buses.values()) + 64
+
+
+@dataclass(eq=False)
+class Desk:
+    """The buffers of a section while it is mixed."""
+
+    first: int
+    out: Samples
+    buses: dict[str, Samples]
+    returns: dict[int, Samples]
+
+    def target(self, family: str) -> Samples:
+        return self.buses.get(family, self.out)
+
+
+def mix_section(plan: Plan, units: list[Unit], until: int | None = None) -> SectionMix:
+    """Mix the parts; with `until` only so many samples from the section's start, equal to those of the whole."""
+    if not any(u.audio.shape[1] for u in units):
+        return SectionMix(0, np.zeros((2, 0), np.float32))
+    first, last = min(u.offset for u in units), max(u.end for u in units)
+    used = used_returns(plan.parts)
+    tail = max([return_tail(i, plan.returns[i], plan.quarter) for i in used], default=0)
+    tail += max([chain_tail(c, plan.quarter) for c in plan.buses.values()], default=0) + chain_tail(
+        plan.master, plan.quarter
+    )
+    whole = last - first + tail
+    length = whole if until is None else min(whole, max(0, until - first))
+    families = set(plan.buses) | plan.dynamic
+
+    def silent() -> Samples:
+        return np.zeros((2, length), np.float32)
+
+    desk = Desk(first, silent(), {f: silent() for f in sorted(families)}, {i: silent() for i in used})
+    _enter_all(plan, units, desk)
+    _finish(plan, desk)
+    if tail and length == whole:
+        for audio in (desk.out, *desk.buses.values()):
+            audio[:, -FADE:] *= np.linspace(1.0, 0.0, FADE, dtype=np.float32) ** 2
+    return SectionMix(first, desk.out, {f: desk.buses[f] for f in sorted(plan.dynamic) if f in desk.buses})
+
+
+def _enter_all(plan: Plan, units: list[Unit], desk: Desk) -> None:
+    """Add all units to the mix, buses and sends, block by block, so that a block stays in the processor's cache."""
+    ducks = _duck_curves(plan, desk)
+    rows = [row for part, unit in zip(plan.parts, units) for row in _ways(plan, part, unit, desk, ducks)]
+    places, length = np.zeros(3, np.int64), desk.out.shape[1]
+    for low in range(0, length, SUM_BLOCK):
+        places[1], places[2] = low, min(low + SUM_BLOCK, length)
+        for target, left, right, curve_l, curve_r, at, gain_l, gain_r in rows:
+            if at < places[2] and at + len(left) > low:
+                places[0] = at
+                bus.enter(target, left, right, curve_l, curve_r, places, gain_l, gain_r)
+
+
+Way = tuple[Samples, Samples, Samples, Samples, Samples, int, float, float]
+
+
+def _ways(plan: Plan, part: Part, unit: Unit, desk: Desk, ducks: dict[tuple[int, float, float], Samples]) -> list[Way]:
+    """Where a unit goes: (target, left, right, curve left, curve right, place, gains) for the mix and every send."""
+    g, at = part.gains, unit.offset - desk.first
+    duck = ducks.get(part.duck, NONE) if part.duck else NONE
+    target, length = desk.target(part.family), desk.out.shape[1]
+    if part.moving:
+        return _moving_ways(plan, part, unit, desk, duck)
+    left, right = g.level * g.left, g.level * g.right
+    ways: list[Way] = [(target, unit.left, unit.right, duck, duck, at, left, right)] if g.level else []
+    ways += [
+        (desk.returns[i], unit.left, unit.right, duck, duck, at, left * send, right * send)
+        for i, send in enumerate(g.sends)
+        if send and g.level
+    ]
+    return ways + _throw_ways(part, unit, desk, duck, left, right, length)
+
+
+def _moving_ways(plan: Plan, part: Part, unit: Unit, desk: Desk, duck: Samples) -> list[Way]:
+    """As `_ways` where level, place or sends move: their curves are written out for every sample."""
+    length, g = desk.out.shape[1], part.gains
+    moving = {m.slot: m for m in part.moving}
+    blocks = -(-length // BLOCK)
+    ticks = block_ticks(plan.tempo, desk.first, blocks)
+
+    def curve(slot: str, still: float) -> NDArray[np.float64]:
+        return _amplitudes(moving[slot].at(ticks)) if slot in moving else np.full(blocks + 1, still)
+
+    level = curve("level_db", g.level)
+    if "pan" in moving:
+        angle = (moving["pan"].at(ticks) + 1.0) * np.pi / 4.0
+        sides = level * np.sqrt(2.0) * np.cos(angle), level * np.sqrt(2.0) * np.sin(angle)
+    else:
+        sides = level * g.left, level * g.right
+    at, ways = unit.offset - desk.first, []
+    ducked = duck if len(duck) else np.ones(length, np.float32)
+    left, right = (_per_sample(s, length) * ducked for s in sides)
+    ways.append((desk.target(part.family), unit.left, unit.right, left, right, at, 1.0, 1.0))
+    for i, slot in enumerate(SENDS):
+        if slot in moving or g.sends[i]:
+            send = _per_sample(curve(slot, g.sends[i]), length)
+            ways.append((desk.returns[i], unit.left, unit.right, left * send, right * send, at, 1.0, 1.0))
+    for low, high, i, gain in part.throws:
+        window = _window(low - desk.first, high - desk.first, length)
+        ways.append((desk.returns[i], unit.left, unit.right, left * window, right * window, at, gain, gain))
+    return ways
+
+
+def _amplitudes(level_db: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.where(level_db <= -59.5, 0.0, 10.0 ** (level_db / 20.0))
+
+
+def _per_sample(values: NDArray[np.float64], length: int) -> Samples:
+    """Control values run straight between their grid points."""
+    return np.interp(np.arange(length), np.arange(len(values)) * BLOCK, values).astype(np.float32)
+
+
+def _throw_ways(part: Part, unit: Unit, desk: Desk, duck: Samples, left: float, right: float, length: int) -> list[Way]:
+    at, ways = unit.offset - desk.first, []
+    for low, high, i, gain in part.throws:
+        window = _window(low - desk.first, high - desk.first, length)
+        if len(duck):
+            window = window * duck
+        ways.append((desk.returns[i], unit.left, unit.right, window, window, at, left * gain, right * gain))
+    return ways
+
+
+def _window(low: int, high: int, length: int) -> Samples:
+    """1 between two samples, with short ramps outside them, so that a throw cuts no wave apart."""
+    at = np.arange(length)
+    rise = np.clip((at - low + THROW_FADE) / THROW_FADE, 0.0, 1.0)
+    fall = np.clip((high + THROW_FADE - at) / THROW_FADE, 0.0, 1.0)
+    return np.minimum(rise, fall).astype(np.float32)
+
+
+def _duck_curves(plan: Plan, desk: Desk) -> dict[tuple[int, float, float], Samples]:
+    """Gain over the section's mix for every source, depth and release in use; none where the source is silent."""
+    curves: dict[tuple[int, float, float], Samples] = {}
+    for part in plan.parts:
+        if part.duck and part.duck not in curves and len(plan.onsets[part.duck[0]]):
+            source, depth_db, release_beats = part.duck
+            curve = curves[part.duck] = np.ones(desk.out.shape[1], np.float32)
+            release = max(64, round(release_beats * plan.beat))
+            depth = 1.0 - 10.0 ** (-depth_db / 20.0)
+            bus.duck_curve(curve, plan.onsets[source] - desk.first, depth, DUCK_ATTACK, DUCK_HOLD, release)
+    return curves
+
+
+def _finish(plan: Plan, desk: Desk) -> None:
+    """Shared spaces, then buses, then the mix's own effects."""
+    for index, source in desk.returns.items():
+        stage = return_stage(index, plan.returns[index], plan.quarter, source.shape[1])
+        (add_echo if RETURNS[index].effect == "echo" else add_room)(source, desk.out, stage)
+    for family, chain in plan.buses.items():
+        desk.buses[family] = through(chain, desk.buses[family], desk.first, plan.quarter, plan.tempo)
+        if family not in plan.dynamic:
+            desk.out += desk.buses[family]
+    if not plan.master.idle:
+        desk.out = through(plan.master, desk.out, desk.first, plan.quarter, plan.tempo)
+        for family in plan.dynamic:
+            desk.buses[family] = through(plan.master, desk.buses[family], desk.first, plan.quarter, plan.tempo)
+
+
+def through(chain: Chain, audio: Samples, first: int, quarter: float, tempo: TempoPoints) -> Samples:
+    """Audio (2, n) through a bus's effects and level."""
+    blocks = -(-audio.shape[1] // BLOCK)
+    for index, (key, settings) in enumerate(chain.devices):
+        prefix = f"fx.{index}."
+        moving = {
+            m.slot[len(prefix) :]: _values(m, tempo, first, blocks) for m in chain.moving if m.slot.startswith(prefix)
+        }
+        audio = PROCESSES[key].process(audio, Stage(key, settings, first, audio.shape[1], quarter, 0, moving))
+    level = next((m for m in chain.moving if m.slot == "level_db"), None)
+    if level is not None:
+        gain = _amplitudes(level.at(block_ticks(tempo, first, blocks))).astype(np.float32)
+        for channel in audio:
+            bus.apply_gain(channel, gain, BLOCK)
+    elif chain.level != 1.0:
+        audio *= np.float32(chain.level)
+    return np.ascontiguousarray(audio)
+
+
+def _values(moving: Moving, tempo: TempoPoints, first: int, blocks: int) -> Samples:
+    return moving.at(block_ticks(tempo, first, blocks)).astype(np.float32)
+
+
+__all__ = ["SectionMix", "amplitude", "mix_section", "pan_gains", "through"]

@@ -1,0 +1,145 @@
+"""What the samples of a unit depend on, and nothing else: no ids, no level, no place in the song."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.palette.parameters import Parameter, Settings
+from escalera.core.palette.sounds import BY_KEY
+from escalera.core.song.devices import Curve, Device
+from escalera.core.song.document import Layer, Song
+from escalera.core.song.lanes import CONTROLS, layer_parameter
+from escalera.core.song.timeline import Span
+from escalera.core.time.ticks import TICKS_PER_QUARTER
+from escalera.sound.cache import content_key
+from escalera.sound.schedule import RATE_HZ, Notes
+from escalera.sound.voices import VOICES, patch
+
+VERSION = 2  # raise when a kernel or chain changes what it makes
+BLOCK = 16
+MIX_LANES = ("level_db", "pan", *(key for key in CONTROLS if key.endswith("_send_db")))
+TempoPoints = tuple[tuple[int, float], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Stacked:
+    """One of the sounds that the notes of a unit play."""
+
+    sound_key: str
+    settings: Settings = ()
+    gain: float = 1.0
+    offset: int = 0
+    pan: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Moving:
+    """A curve on one parameter: where it applies, its points, and the parameter's scale."""
+
+    slot: str
+    points: tuple[tuple[int, float, str], ...]
+    rate_ticks: int
+    parameter: Parameter
+
+    def at(self, ticks: NDArray[np.float64]) -> NDArray[np.float64]:
+        return Curve(self.slot, self.points, self.rate_ticks).at(ticks, self.parameter)
+
+
+@dataclass(frozen=True, slots=True)
+class UnitSpec:
+    """`quarter` is 0 and `tempo` empty where nothing of the sound depends on the song's time."""
+
+    sounds: tuple[Stacked, ...]
+    lowpass_hz: float
+    highpass_hz: float
+    devices: tuple[tuple[str, Settings], ...]
+    moving: tuple[Moving, ...]
+    seed: int
+    quarter: float
+    tempo: TempoPoints
+
+
+def quarter_samples(span: Span) -> float:
+    """Samples of a quarter note at the section's first tempo."""
+    return 60.0 / span.tempo_points[0][1] * RATE_HZ
+
+
+def ticks_at(tempo: TempoPoints, samples: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Ticks at samples counted from the section's start; the inverse of the schedule's rounding."""
+    ticks = np.array([t for t, _ in tempo], float)
+    rate = np.array([RATE_HZ * 60.0 / bpm / TICKS_PER_QUARTER for _, bpm in tempo])
+    starts = np.concatenate(([0.0], np.cumsum(np.diff(ticks) * rate[:-1])))
+    segment = np.maximum(np.searchsorted(starts, samples, side="right") - 1, 0)
+    return ticks[segment] + (samples - starts[segment]) / rate[segment]
+
+
+def block_ticks(tempo: TempoPoints, offset: int, blocks: int) -> NDArray[np.float64]:
+    """Ticks at every control block, and one more, from a sample on."""
+    return ticks_at(tempo, offset + np.arange(blocks + 1, dtype=np.float64) * BLOCK)
+
+
+def moving_of(song: Song, span: Span, layer: Layer) -> tuple[Moving, ...]:
+    """The curves of a layer in a section, effects numbered by their place in the chain."""
+    prefix, found = f"layer.{layer.id}.", []
+    for curve in span.section.curves:
+        if curve.lane.startswith(prefix):
+            path = curve.lane[len(prefix) :]
+            slot = _slot(path, layer.devices)
+            if slot:
+                found.append(Moving(slot, curve.points, curve.rate_ticks, layer_parameter(layer, path)))
+    return tuple(sorted(found, key=lambda m: m.slot))
+
+
+def _slot(path: str, devices: tuple[Device, ...]) -> str:
+    """A path with the effect's place among those that work instead of its id; empty when it rests."""
+    if not path.startswith("fx."):
+        return path
+    _, number, key = path.split(".", 2)
+    working = [str(d.id) for d in devices if d.on]
+    return f"fx.{working.index(number)}.{key}" if number in working else ""
+
+
+def chain_moving(
+    song: Song, span: Span, prefix: str, devices: tuple[Device, ...], level: Parameter
+) -> tuple[Moving, ...]:
+    """The curves of a bus's or the master's level and effects in a section."""
+    found = []
+    for curve in span.section.curves:
+        if curve.lane.startswith(prefix):
+            path = curve.lane[len(prefix) :]
+            slot = _slot(path, devices)
+            if slot:
+                device = next((d for d in devices if path.startswith(f"fx.{d.id}.")), None)
+                parameter = device.kind.parameter_by_key[path.rsplit(".", 1)[1]] if device else level
+                found.append(Moving(slot, curve.points, curve.rate_ticks, parameter))
+    return tuple(sorted(found, key=lambda m: m.slot))
+
+
+def unit_spec(song: Song, span: Span, layer: Layer, moving: tuple[Moving, ...] = ()) -> UnitSpec:
+    """What a layer's unit in a section is made of. `moving` as from `moving_of`; what acts in the mix is left out."""
+    moving = tuple(m for m in moving if m.slot not in MIX_LANES)
+    devices = tuple((d.key, d.settings) for d in layer.devices if d.on)
+    sounds = [Stacked(layer.sound_key, layer.settings)]
+    for part in layer.stack:
+        gain = 10.0 ** (part.level_db / 20.0) * (-1.0 if part.inverted else 1.0)
+        sounds.append(Stacked(part.sound_key, part.settings, gain, round(part.offset_ms / 1000 * RATE_HZ), part.pan))
+    random = any(VOICES[s.sound_key].noisy for s in sounds) or any(key == "scatter" for key, _ in devices)
+    return UnitSpec(tuple(sounds), layer.lowpass_hz, layer.highpass_hz, devices, moving, layer.seed if random else 0,
+                    quarter_samples(span) if devices else 0.0, span.tempo_points if moving else ())  # fmt: skip
+
+
+@lru_cache(maxsize=8192)
+def unit_key(spec: UnitSpec, notes: Notes) -> str:
+    return content_key("unit", VERSION, spec, notes.content)
+
+
+def is_noisy(sound_key: str) -> bool:
+    return patch(sound_key).noisy
+
+
+def label_of(sound_key: str) -> str:
+    return BY_KEY[sound_key].label
