@@ -49,7 +49,7 @@ def generated(
 
 
 def large() -> Song:
-    """Four minutes, 20 layers, 12 sections, most tiles sounding, two thirds of the layers with hall, six ducked."""
+    """Four minutes, 20 layers, 12 sections, most tiles sounding, two reverbs, one echo, six ducked layers."""
     form = "Intro 8, Verse 8, Pre-chorus 8, Chorus 8, Verse 8, Pre-chorus 8, Chorus 16, Break 8, Build 8, Chorus 16, Tag 8, Outro 8"
     song = Song(title="Benchmark", tempo_bpm=112.0, key=parse_key("Eb major"))
     song = replace(song, progression=parse_chordline("I | V | vi | IV", song.key, song.metre))
@@ -60,6 +60,7 @@ def large() -> Song:
         layer = song_layer(song, sound)
         for control, value in (
             ("reverb_send_db", -14 if number % 3 else -60),
+            ("chamber_send_db", -12 if number in (1, 9, 10, 15) else -60),
             ("duck_db", 6 if 7 <= number <= 12 else 0),
             ("echo_send_db", -12 if number in (12, 13) else -60),
             ("lowpass_hz", 9000 if number > 8 else 20000),

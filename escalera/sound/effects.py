@@ -24,6 +24,7 @@ Audio = NDArray[np.float32]
 Values = NDArray[np.float32]
 LONGEST_TAIL = 8 * RATE_HZ
 RMS_BLOCKS = 18  # 6.5 ms
+NONE = np.zeros(0, np.float32)
 
 
 @dataclass(frozen=True)
@@ -131,7 +132,7 @@ def _drive(audio: Audio, s: Stage) -> Audio:
     for channel in audio:
         k.saturate(channel, s.values("amount"), s.still("mix"))
         if s.still("tone_hz") < 19_000 or "tone_hz" in s.moving:
-            bus.low_pass(channel, s.values("tone_hz"), BLOCK)
+            bus.edge_filter(channel, NONE, s.values("tone_hz"), BLOCK, 0)
     return audio
 
 

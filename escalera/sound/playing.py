@@ -81,7 +81,7 @@ def play_line(line: Line, audio: Audio, offset: int, gain: float, pan: Any, cach
         _play_phrases(line, audio, offset, gains)
         return
     for (take, pitch, hold, length), indices in _alike(line).items():
-        if len(indices) == 1 and sides is None and sound.channels == len(audio):
+        if len(indices) == 1 and not sound.ring_s and sides is None and sound.channels == len(audio):
             start = line.starts[indices[0]] - offset
             _play(sound, audio[:, start : start + length], hold, pitch, float(gains[indices[0]]), take)
             continue

@@ -26,7 +26,7 @@ from escalera.sound.spec import BLOCK, Moving, TempoPoints, block_ticks
 from escalera.sound.unit import Unit
 
 FADE = 2048
-SUM_BLOCK = 8192
+SUM_BLOCK = 16384
 DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
 THROW_FADE = 220
 Samples = NDArray[np.float32]

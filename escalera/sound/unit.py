@@ -18,6 +18,7 @@ from escalera.sound.spec import BLOCK, Stacked, UnitSpec, block_ticks
 from escalera.sound.voices import VOICES
 
 OPEN_HZ = 19_000.0
+NONE = np.zeros(0, np.float32)
 FADE = 1024
 WINDOWED = ("reverse", "half-speed")  # effects that work on whole stretches of the section
 Values = NDArray[np.float32]
@@ -130,14 +131,15 @@ def _strip(spec: UnitSpec, notes: Notes, offset: int, audio: NDArray[np.float32]
     }
     cutoff, gain = _curves(spec, notes, offset, blocks, moving.get("lowpass_hz"))
     highpass = moving.get("highpass_hz")
-    for channel in audio:
-        if cutoff is not None:
-            bus.low_pass(channel, cutoff, BLOCK)
-        if highpass is not None:
-            bus.high_pass(channel, highpass.astype(np.float32), BLOCK)
-        elif spec.highpass_hz > 20.5:
-            bus.high_pass(channel, np.full(blocks, spec.highpass_hz, np.float32), BLOCK)
-        if gain is not None:
+    left, right = audio[0], audio[1] if len(audio) == 2 else NONE
+    if cutoff is not None:
+        bus.edge_filter(left, right, cutoff, BLOCK, 0)
+    if highpass is not None:
+        bus.edge_filter(left, right, highpass.astype(np.float32), BLOCK, 1)
+    elif spec.highpass_hz > 20.5:
+        bus.edge_filter(left, right, np.full(blocks, spec.highpass_hz, np.float32), BLOCK, 1)
+    if gain is not None:
+        for channel in audio:
             bus.apply_gain(channel, gain, BLOCK)
 
 

@@ -82,6 +82,14 @@ RAISES = {
     "the pad is replaced by saws": (SONG, [("set_sound", dict(layer_id=P, sound="wide-saws"))], "fullness"),
     "a voice joins": (EDITS["set_family"](P, "voices").apply(EDITS["set_control"](P, "level_db", -40).apply(SONG)), [("set_control", dict(layer_id=P, control="level_db", value=-10))], "voice"),
     "the sub is louder": (EDITS["set_sound"](B, "sub-sine").apply(SONG), [("set_control", dict(layer_id=B, control="level_db", value=-6))], "weight"),
+    "an effect's filter opens": (
+        EDITS["add_effect"](f"layer.{P}", "low-pass").apply(WIDE), [("set_value", dict(lane=f"layer.{P}.fx.{WIDE.next_id}.cutoff_hz", value=15000))], "brightness"),
+    "the mix's filter opens": (
+        EDITS["add_effect"]("master", "low-pass").apply(WIDE), [("set_value", dict(lane=f"master.fx.{WIDE.next_id}.cutoff_hz", value=15000))], "brightness"),
+    "a curve lifts a level": (EDITS["set_control"](P, "level_db", -30).apply(WIDE), [("set_curve", dict(section_id=C, lane=f"layer.{P}.level_db", points=[[0, -30, "line"], [7680, -8, "line"]]))], "fullness"),
+    "a bus is turned up": (EDITS["set_value"]("bus.chords.level_db", -20).apply(WIDE), [("set_value", dict(lane="bus.chords.level_db", value=0))], "fullness"),
+    "a section treats a layer brighter": (EDITS["set_control"](P, "lowpass_hz", 300).apply(WIDE), [("treat", dict(section_id=C, layer_id=P, lane="lowpass_hz", value=12000))], "brightness"),
+    "a sound is stacked on the bass": (EDITS["set_muted"](K, True).apply(EDITS["set_control"](B, "level_db", -26).apply(SONG)), [("add_stack", dict(layer_id=B, sound="sub-sine")), ("add_stack", dict(layer_id=B, sound="kick-bass"))], "weight"),
     "the key goes up": (SONG, [("shift_section", dict(section_id=C, semitones=2))], "height"),
 }  # fmt: skip
 
@@ -102,6 +110,12 @@ def test_opening_a_filter_over_a_section_shows_bar_by_bar():
     song = EDITS["vary"](C, P, lowpass_start_hz=200, lowpass_end_hz=9000).apply(WIDE)
     bars = arranged(song).of(C).bars
     assert bars[-1] > bars[0] + 0.3 and (np.diff(bars) > -0.05).all()
+
+
+def test_a_filter_curve_shows_bar_by_bar_and_only_where_it_is():
+    song = EDITS["set_curve"](C, f"layer.{P}.lowpass_hz", [[0, 200, "line"], [8 * 3840, 9000, "line"]]).apply(WIDE)
+    bars = arranged(song).of(C).bars
+    assert bars[-1] > bars[0] + 0.3 and arranged(song).of(V).value == arranged(WIDE).of(V).value
 
 
 def test_a_masked_layer_loses_nothing_and_says_so():

@@ -10,12 +10,17 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.energy.chain import filter_power
 from escalera.core.energy.felt import FeltBars, felt_bars
-from escalera.core.energy.stats import BAND_CENTRES_HZ, BAND_EDGES_HZ, INDEX, WIDTH, Stats, empty
+from escalera.core.energy.shape import POWER_COLUMNS, shape_stats
+from escalera.core.energy.stats import BAND_CENTRES_HZ, INDEX, WIDTH, Stats, empty
 from escalera.core.kept import Kept
+from escalera.core.palette.effects import RETURNS
 from escalera.core.palette.profiles import note_energies, sound_index, width_of
 from escalera.core.palette.sounds import BY_KEY, Sound
-from escalera.core.song.document import Layer, Song, Variation
+from escalera.core.song.devices import Curve
+from escalera.core.song.document import EVERY_BEAT, Layer, Song, Variation
+from escalera.core.song.lanes import CONTROLS
 from escalera.core.song.resolve import (
     DURATION,
     PITCH,
@@ -31,7 +36,13 @@ from escalera.core.song.timeline import Grid, Span
 
 OFF_BEAT = 1.5  # an onset between the beats moves more than one on them
 LEAD_SHARE = {"leads": 1.0, "voices": 1.0, "chords": 0.15}
-REVERB_POWER, ECHO_POWER = 0.30, 0.22  # power that a full send adds, as rendered
+RETURN_POWER = {
+    "echo": 0.22,
+    "near": 0.3,
+    "chamber": 0.3,
+    "hall": 0.3,
+    "shimmer": 0.25,
+}  # what a full send adds, as rendered
 LIFT_PER_SEMITONE = 0.6  # a raised key is felt as more than its semitones
 KNOWN_HITS = 100.0  # velocity that counts as a whole hit
 ABOVE_150 = np.array([0.0, 0.5, 1.0, 1.0, 1.0, 1.0])  # how much of every band lies above 150 Hz
@@ -52,6 +63,8 @@ class Voice:
     family: str
     lowpass_hz: float
     highpass_hz: float
+    stack: tuple[tuple[str, float], ...] = ()  # stacked sounds and their power
+    curves: tuple[tuple[str, Curve], ...] = ()  # on the two filters
 
     @property
     def sound(self) -> Sound:
@@ -86,7 +99,13 @@ def _compute(voices: list[Voice], grid: Grid) -> Stats:
     drum = np.array([v.sound.is_drum for v in voices])
     sounds = np.array([sound_index(v.sound_key) for v in voices])
     hold_heard = np.where(drum[owner], 0.5, hold)
-    energy = note_energies(sounds[owner], table[:, PITCH].astype(float), hold_heard)
+    pitch = table[:, PITCH].astype(float)
+    energy = note_energies(sounds[owner], pitch, hold_heard)
+    for i, voice in enumerate(voices):
+        mine = slice(edges[i], edges[i + 1])
+        for key, power in voice.stack:
+            number = np.full(counts[i], sound_index(key))
+            energy[mine] += power * note_energies(number, pitch[mine], hold_heard[mine])
     energy *= ((table[:, VELOCITY] / 100.0) ** 3.0)[:, None] * _filters(voices, counts, table)
     share = _overlap(bars, start, hold, voices, owner)
     for i, voice in enumerate(voices):
@@ -158,8 +177,8 @@ def _fill_onsets(
 
     attack = np.array([v.sound.attack for v in voices])[mine]
     drum = np.array([v.sound.is_drum for v in voices])[mine]
-    kick = np.array([v.sound.drum == "kick" for v in voices])[mine]
-    out[:, :, INDEX["hits"]] = rate(strength * attack * drum)
+    kick = np.array([v.sound.is_kick for v in voices])[mine]
+    out[:, :, INDEX["hits"]] = rate(strength * attack * (drum | kick))
     out[:, :, INDEX["kicks"]] = rate(strength * kick)
     out[:, :, INDEX["onsets"]] = rate(strength * np.where(off, OFF_BEAT, 1.0) * ~drum)
 
@@ -175,25 +194,15 @@ def _felt_beat(grid: Grid) -> float:
     return ticks
 
 
-# five frequencies in every band at which a filter's response is averaged
-POINTS_HZ = np.array([np.geomspace(a, b, 7)[1:-1] for a, b in zip(BAND_EDGES_HZ, BAND_EDGES_HZ[1:])])
-
-
-def filter_power(lowpass_hz: Floats, highpass_hz: Floats) -> Floats:
-    """Mean power response of a layer's two filters in every band, shape (n, 6): second-order Butterworth each."""
-    low = 1.0 / (1.0 + (POINTS_HZ[None] / np.maximum(lowpass_hz, 20.0)[:, None, None]) ** 4)
-    low[lowpass_hz >= 19_000.0] = 1.0
-    high = 1.0 / (1.0 + (highpass_hz[:, None, None] / POINTS_HZ) ** 4)
-    high[highpass_hz <= 20.5] = 1.0
-    return (low * high).mean(axis=2)
-
-
 def _filters(voices: list[Voice], counts: list[int], table: NDArray[np.int32]) -> Floats:
     """Power factor of every note in every band from filters and level curves, taken at its onset."""
     cutoff = np.repeat([v.lowpass_hz for v in voices], counts)
     highpass, level, first = np.repeat([v.highpass_hz for v in voices], counts), np.zeros(len(table)), 0
     for voice, count in zip(voices, counts):
         mine = table[first : first + count]
+        for slot, curve in voice.curves:
+            values = curve.at(mine[:, START].astype(float), CONTROLS[slot])
+            (cutoff if slot == "lowpass_hz" else highpass)[first : first + count] = values
         for index, (low, high, v) in enumerate(voice.events.spans):
             if v != PLAIN:
                 rows = first + np.flatnonzero(mine[:, PLACEMENT] == index)
@@ -201,7 +210,7 @@ def _filters(voices: list[Voice], counts: list[int], table: NDArray[np.int32]) -
                 level[rows] = v.level_start_db + (v.level_end_db - v.level_start_db) * share
                 if v.lowpass_start_hz is not None and v.lowpass_end_hz is not None:
                     bent = v.lowpass_start_hz * (v.lowpass_end_hz / v.lowpass_start_hz) ** share
-                    cutoff[rows] = np.minimum(bent, voice.lowpass_hz)
+                    cutoff[rows] = np.minimum(bent, cutoff[rows])
         first += count
     pairs, where = np.unique(np.stack((cutoff, highpass)), axis=1, return_inverse=True)
     return filter_power(pairs[0], pairs[1])[where.ravel()] * (10.0 ** (level / 10.0))[:, None]
@@ -213,13 +222,11 @@ PLAIN = Variation()
 def _space(layer: Layer) -> float:
     """Power that the layer's sends add, as a share of its own."""
     sends = 0.0
-    for level, amount in ((layer.reverb_send_db, REVERB_POWER), (layer.echo_send_db, ECHO_POWER)):
+    for row in RETURNS:
+        level = getattr(layer, row.send)
         if level > -59.5:
-            sends += amount * 10.0 ** (level / 10.0)
+            sends += RETURN_POWER[row.key] * 10.0 ** (level / 10.0)
     return sends
-
-
-POWER_COLUMNS = np.array([not name.startswith(("hits", "kicks", "onsets")) for name in INDEX])
 
 
 def section_stats(song: Song, span: Span) -> tuple[list[Layer], Stats]:
@@ -227,18 +234,29 @@ def section_stats(song: Song, span: Span) -> tuple[list[Layer], Stats]:
     layers, bars = list(sounding_layers(song, span.section)), felt_bars(span.grid)
     if not layers:
         return [], np.zeros((0, len(bars), WIDTH))
-    voices = [
-        Voice(layer_events(song, span, x), span.grid, x.sound_key, x.family, x.lowpass_hz, x.highpass_hz)
-        for x in layers
-    ]
+    voices = [_voice(song, span, x) for x in layers]
     stats = np.stack(voice_stats(voices, span.grid))
     space = np.array([_space(x) for x in layers])[:, None]
     stats[:, :, INDEX["side"]] += SPACE * space * stats[:, :, INDEX["above_150"]]
     gain = np.array([10.0 ** ((x.level_db + song.master_gain_db) / 10.0) for x in layers])[:, None, None]
     stats[:, :, POWER_COLUMNS] *= gain * (1.0 + space)[:, :, None]
+    if song.buses or song.master or span.section.curves or any(x.devices for x in layers):
+        shape_stats(song, span, layers, stats, bars)
     _add_harmony(song, span, layers, stats, bars)
     _duck(layers, stats, span)
     return layers, stats
+
+
+def _voice(song: Song, span: Span, layer: Layer) -> Voice:
+    stack = tuple((p.sound_key, 10.0 ** (p.level_db / 10.0)) for p in layer.stack)
+    curves = tuple(
+        (slot, curve)
+        for curve in span.section.curves
+        for slot in ("lowpass_hz", "highpass_hz")
+        if curve.lane == f"layer.{layer.id}.{slot}"
+    )
+    return Voice(layer_events(song, span, layer), span.grid, layer.sound_key, layer.family, layer.lowpass_hz,
+                 layer.highpass_hz, stack, curves)  # fmt: skip
 
 
 def _add_harmony(song: Song, span: Span, layers: list[Layer], stats: Stats, bars: FeltBars) -> None:
@@ -256,10 +274,17 @@ def _add_harmony(song: Song, span: Span, layers: list[Layer], stats: Stats, bars
 def _duck(layers: list[Layer], stats: Stats, span: Span) -> None:
     """Ducked layers lose the power that the kick's dips take away on average."""
     kicks = stats[:, :, INDEX["kicks"]].sum(axis=0)
-    if not kicks.any():
-        return
     beat_s = span.seconds_at(span.bar_metres[0].beat_ticks)
     for i, layer in enumerate(layers):
         if layer.duck_db > 0:
-            dipped = np.minimum(1.0, kicks * (0.02 + 0.55 * layer.duck_release_beats * beat_s))
+            hits = kicks
+            if layer.duck_by:
+                source = next((j for j, x in enumerate(layers) if x.id == layer.duck_by), None)
+                rate = 1.0 / beat_s if layer.duck_by == EVERY_BEAT else 0.0
+                hits = (
+                    stats[source][:, [INDEX["hits"], INDEX["onsets"]]].sum(axis=1)
+                    if source is not None
+                    else np.full(len(kicks), rate)
+                )
+            dipped = np.minimum(1.0, hits * (0.02 + 0.55 * layer.duck_release_beats * beat_s))
             stats[i][:, POWER_COLUMNS] *= (1.0 - dipped * (1.0 - 10.0 ** (-layer.duck_db / 10.0)))[:, None]

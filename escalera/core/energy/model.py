@@ -221,7 +221,8 @@ def _key(song: Song, span: Span) -> tuple:  # type: ignore[type-arg]
     section = span.section
     patterns = tuple(song.pattern_by_id[p.pattern_id].pattern for p in section.placements)
     harmony = section.progression or song.progression
-    whole = (tuple(sounding_layers(song, section)), song.key, song.school, scale_of(song), song.master_gain_db)
+    whole = (tuple(sounding_layers(song, section)), song.key, song.school, scale_of(song), song.master_gain_db,
+             song.buses, song.master)  # fmt: skip
     return (section, patterns, harmony, whole, span.grid)
 
 

@@ -19,43 +19,36 @@ def add_scaled(out, source, gain):
         out[i] += g * source[i]
 
 
-@njit(f"void({A}, {A}, int64)", **OPTIONS)
-def low_pass(signal, cutoff_hz, block):
-    """12 dB/octave low-pass in place; one cutoff for every `block` samples (trapezoidal state-variable filter)."""
-    s1, s2, k = 0.0, 0.0, 1.41421356
-    n, last, g, a = len(signal), -1.0, 0.0, 0.0
+@njit(f"void({A}, {A}, {A}, int64, int64)", **OPTIONS)
+def edge_filter(left, right, cutoff_hz, block, high):
+    """12 dB/octave low-pass (or high-pass) in place; one cutoff for every `block` samples (trapezoidal state-variable
+    filter). Both channels in one loop, so that the processor works on two chains at once; a mono signal is given as
+    left with an empty right."""
+    s1, s2, t1, t2, k = 0.0, 0.0, 0.0, 0.0, 1.41421356
+    n, last, g, a, stereo = len(left), -1.0, 0.0, 0.0, len(right) > 0
     for index in range(-(-n // block)):
         if cutoff_hz[index] != last:
             last = cutoff_hz[index]
             g = np.tan(np.pi * min(max(last, 16.0), 20000.0) / RATE)
             a = 1.0 / (1.0 + g * (g + k))
-        chunk = signal[index * block : min(n, index * block + block)]
-        for i in range(len(chunk)):
-            band = a * (s1 + g * (chunk[i] + 1e-18 - s2))
-            low = s2 + g * band
-            s1 = 2 * band - s1
-            s2 = 2 * low - s2
-            chunk[i] = low
-
-
-@njit(f"void({A}, {A}, int64)", **OPTIONS)
-def high_pass(signal, cutoff_hz, block):
-    """12 dB/octave high-pass in place; one cutoff for every `block` samples."""
-    s1, s2, k = 0.0, 0.0, 1.41421356
-    n, last, g, a = len(signal), -1.0, 0.0, 0.0
-    for index in range(-(-n // block)):
-        if cutoff_hz[index] != last:
-            last = cutoff_hz[index]
-            g = np.tan(np.pi * min(max(last, 16.0), 20000.0) / RATE)
-            a = 1.0 / (1.0 + g * (g + k))
-        chunk = signal[index * block : min(n, index * block + block)]
-        for i in range(len(chunk)):
-            x = chunk[i] + 1e-18
-            band = a * (s1 + g * (x - s2))
-            low = s2 + g * band
-            s1 = 2 * band - s1
-            s2 = 2 * low - s2
-            chunk[i] = x - k * band - low
+        x = left[index * block : min(n, index * block + block)]
+        if stereo:
+            y = right[index * block : min(n, index * block + block)]
+            for i in range(len(x)):
+                u, v = x[i] + 1e-18, y[i] + 1e-18
+                band, band2 = a * (s1 + g * (u - s2)), a * (t1 + g * (v - t2))
+                low, low2 = s2 + g * band, t2 + g * band2
+                s1, t1 = 2 * band - s1, 2 * band2 - t1
+                s2, t2 = 2 * low - s2, 2 * low2 - t2
+                x[i] = u - k * band - low if high == 1 else low
+                y[i] = v - k * band2 - low2 if high == 1 else low2
+        else:
+            for i in range(len(x)):
+                u = x[i] + 1e-18
+                band = a * (s1 + g * (u - s2))
+                low = s2 + g * band
+                s1, s2 = 2 * band - s1, 2 * low - s2
+                x[i] = u - k * band - low if high == 1 else low
 
 
 @njit(f"void({A}, {A}, int64)", **OPTIONS)
@@ -72,20 +65,21 @@ def apply_gain(signal, gain, block):
 @njit(f"void({A}, int64[::1], float64, int64, int64, int64)", **OPTIONS)
 def duck_curve(curve, onsets, depth, attack, hold, release):
     """Multiply `curve` down to 1 - depth at every onset and let it come back along a raised cosine."""
-    n = len(curve)
+    n, length = len(curve), attack + hold + release
+    shape = np.empty(length, np.float32)
+    for i in range(length):
+        if i < attack:
+            shape[i] = 1.0 - depth * i / attack
+        elif i < attack + hold:
+            shape[i] = 1.0 - depth
+        else:
+            shape[i] = 1.0 - depth * (0.5 + 0.5 * np.cos(np.pi * (i - attack - hold) / release))
     for onset in onsets:
-        for i in range(attack + hold + release):
-            at = onset - attack + i
-            if 0 <= at < n:
-                if i < attack:
-                    amount = i / attack
-                elif i < attack + hold:
-                    amount = 1.0
-                else:
-                    amount = 0.5 + 0.5 * np.cos(np.pi * (i - attack - hold) / release)
-                gain = np.float32(1.0 - depth * amount)
-                if gain < curve[at]:
-                    curve[at] = gain
+        low, high = max(0, onset - attack), min(n, onset - attack + length)
+        if low < high:
+            out, dip = curve[low:high], shape[low - onset + attack : high - onset + attack]
+            for i in range(len(out)):
+                out[i] = min(out[i], dip[i])
 
 
 @njit(f"void({A}, {A}, {A}, {A}, float64, float64)", **OPTIONS)
@@ -172,12 +166,13 @@ def limit_gain(peaks, lowest, gain, ceiling, ahead, behind):
             while queue[first] < k - behind:
                 first += 1
             lowest[k] = need[queue[first]]
-    width = 2 * ahead + 1
+    # the running mean is kept in whole numbers: exact, so that it is the same wherever the stretch begins
+    width, scale, total = 2 * ahead + 1, 16777216.0, np.int64(0)
+    for j in range(-ahead, ahead + 1):
+        total += np.int64(lowest[min(max(j, 0), n - 1)] * scale)
     for k in range(n):
-        total = 0.0
-        for j in range(k - ahead, k + ahead + 1):
-            total += lowest[min(max(j, 0), n - 1)]
-        gain[k] = total / width
+        gain[k] = total / (scale * width)
+        total += np.int64(lowest[min(k + ahead + 1, n - 1)] * scale) - np.int64(lowest[max(k - ahead, 0)] * scale)
 
 
 @njit(f"void({A}, {A}, {A}, int64)", **OPTIONS)

@@ -94,6 +94,9 @@ def hands(left, right, hold, freq, gain, seed, p):
             out[i] += gain * struck(i, n, hold, 16.0) * 0.95 * env * band
 
 
+METAL_HZ = np.array([2017.0, 2671.0, 3329.0, 4079.0, 5333.0, 6151.0])  # far from any simple ratio
+
+
 @njit(VOICE, **OPTIONS)
 def metal(left, right, hold, freq, gain, seed, p):
     """Hats and cymbals: six hollow partials and hiss above an edge, a fast and a slow decay, a bell."""
@@ -106,14 +109,16 @@ def metal(left, right, hold, freq, gain, seed, p):
         k_fast, k_slow, k_bell = fall(fast_s), fall(slow_s), fall(bell_s)
         e_fast, e_slow, e_bell, low, last, soft = 1.0, 1.0, 1.0, 0.0, 0.0, 0.0
         scale = spread * (1.0 + 0.02 * channel * apart)
-        steps = np.array([2017.0, 2671.0, 3329.0, 4079.0, 5333.0, 6151.0]) * scale / RATE
+        phases, steps = np.zeros(6, np.uint32), np.empty(6, np.uint32)  # whole turns wrap by themselves
+        for k in range(6):
+            steps[k] = np.uint32(METAL_HZ[k] * scale / RATE * 4294967296.0)
         for i in range(n):
             state, own = noise(state)
             shared, both = noise(shared)
             total = 0.0
             for k in range(6):
-                phase = steps[k] * i
-                total += 1.0 if phase - np.floor(phase) < 0.5 else -1.0
+                total += 1.0 if phases[k] < 2147483648 else -1.0
+                phases[k] += steps[k]
             x = hiss_level * (apart * own + (1.0 - 0.6 * apart) * both) + ring * total / 6.0
             low += edge * (x - low)
             high = x - low

@@ -10,6 +10,15 @@ from numba import njit
 
 from escalera.sound.kernels.parts import OPTIONS, RATE, VOICE, A, bounded, fall, noise, saw, seeded, sine, swell, warp
 
+
+@njit(inline="always")
+def smooth_saw(phase, step):
+    """As `saw`, for any phase and without a branch, so that a block of samples is computed at once."""
+    phase -= np.floor(phase)
+    after, before = max(0.0, 1.0 - phase / step), max(0.0, 1.0 - (1.0 - phase) / step)
+    return 2.0 * phase - 1.0 + after * after - before * before
+
+
 # Where up to seven voices start: chosen by search so that however many begin together, no harmonic vanishes or towers
 STARTS = np.array([0.095, 0.028, 0.847, 0.42, 0.351, 0.889, 0.025])
 
@@ -22,7 +31,7 @@ def saws(left, right, hold, freq, gain, seed, p):
     wobble_hz, wobble, attack_s, decay_s, sustain = p[12], p[13], p[14], p[15], p[16]
     vibrato_hz, vibrato, drive, stereo, level, opening = p[17], p[18], p[19], p[20], p[21], p[22]
     n, sides = len(left), 2 if stereo > 0.5 else 1
-    mix = np.zeros((sides, n))
+    mix, wave = np.zeros((sides, n)), np.empty(16)
     bend = np.ones(-(-n // 16))
     for k in range(len(bend)):
         t = k * 16.0 / RATE
@@ -37,19 +46,22 @@ def saws(left, right, hold, freq, gain, seed, p):
         gl, gr = amp * np.sqrt(0.5 - 0.5 * side) * 1.414, amp * np.sqrt(0.5 + 0.5 * side) * 1.414
         for k in range(len(bend)):
             step = base * bend[k]
-            for i in range(k * 16, min(n, k * 16 + 16)):
-                y = saw(phase, step)
-                if pulse > 0.0:
-                    half = phase + 0.5 if phase < 0.5 else phase - 0.5
-                    y = (1.0 - pulse) * y + pulse * (y - saw(half, step))
-                if sides == 2:
-                    mix[0, i] += gl * y
-                    mix[1, i] += gr * y
-                else:
-                    mix[0, i] += amp * y
-                phase += step
-                if phase >= 1.0:
-                    phase -= 1.0
+            for j in range(16):
+                wave[j] = smooth_saw(phase + step * j, step)
+            if pulse > 0.0:
+                for j in range(16):
+                    wave[j] = wave[j] - pulse * smooth_saw(phase + 0.5 + step * j, step)
+            phase = (phase + 16 * step) % 1.0
+            low, high = k * 16, min(n, k * 16 + 16)
+            part = mix[0, low:high]
+            if sides == 2:
+                other = mix[1, low:high]
+                for j in range(high - low):
+                    part[j] += gl * wave[j]
+                    other[j] += gr * wave[j]
+            else:
+                for j in range(high - low):
+                    part[j] += amp * wave[j]
     low_step, attack = freq * (0.5 if sub_octave > 0.5 else 1.0) / RATE, max(8.0, attack_s * RATE)
     k_sweep, k_decay, push = fall(sweep_s), fall(decay_s), 1.0 + 6.0 * drive
     for side in range(sides):

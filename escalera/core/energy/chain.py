@@ -1,0 +1,112 @@
+"""What effects do to the power in the six bands, near enough for arranged energy. One row an effect that matters.
+
+Levels that answer to the sound (compressor, drive) and what only moves it about in time are left out: they change
+little of what is asked here. Filters count as second-order responses averaged over each band.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.energy.stats import BAND_EDGES_HZ
+from escalera.core.palette.effects import EFFECT_BY_KEY
+from escalera.core.palette.parameters import Settings, setting
+
+Floats = NDArray[np.float64]
+# five frequencies in every band at which a filter's response is averaged
+POINTS_HZ = np.array([np.geomspace(a, b, 7)[1:-1] for a, b in zip(BAND_EDGES_HZ, BAND_EDGES_HZ[1:])])
+OPEN_HZ, SHUT_HZ = 19_000.0, 20.5
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """What a chain does: power factors of the bands (6,), factor and gain of the sides, space as a share of the power."""
+
+    bands: Floats
+    side: float = 1.0
+    spread: float = 0.0
+    space: float = 0.0
+
+
+def low_pass_power(cutoff_hz: Floats) -> Floats:
+    """Mean power response in every band, shape (n, 6): second-order Butterworth."""
+    low = 1.0 / (1.0 + (POINTS_HZ[None] / np.maximum(cutoff_hz, 20.0)[:, None, None]) ** 4)
+    low[cutoff_hz >= OPEN_HZ] = 1.0
+    return low.mean(axis=2)
+
+
+def high_pass_power(cutoff_hz: Floats) -> Floats:
+    high = 1.0 / (1.0 + (cutoff_hz[:, None, None] / POINTS_HZ) ** 4)
+    high[cutoff_hz <= SHUT_HZ] = 1.0
+    return high.mean(axis=2)
+
+
+def filter_power(lowpass_hz: Floats, highpass_hz: Floats) -> Floats:
+    """Mean power response of a layer's two filters in every band, shape (n, 6)."""
+    low = 1.0 / (1.0 + (POINTS_HZ[None] / np.maximum(lowpass_hz, 20.0)[:, None, None]) ** 4)
+    low[lowpass_hz >= OPEN_HZ] = 1.0
+    high = 1.0 / (1.0 + (highpass_hz[:, None, None] / POINTS_HZ) ** 4)
+    high[highpass_hz <= SHUT_HZ] = 1.0
+    return (low * high).mean(axis=2)
+
+
+Get = Callable[[str], float]
+ONE = np.ones(6)
+
+
+def _band_pass(get: Get) -> Change:
+    width = 1.4 * (1.0 - get("resonance")) + 0.06
+    ratio = POINTS_HZ / get("cutoff_hz")
+    return Change(np.mean(1.0 / (1.0 + ((ratio - 1.0 / ratio) / width) ** 2), axis=1))
+
+
+def _moving(get: Get) -> Change:
+    path = np.geomspace(get("low_hz"), get("high_hz"), 8)
+    return Change(low_pass_power(path).mean(axis=0))
+
+
+def _gate(get: Get) -> Change:
+    steps = int(get("steps"))
+    sounding = bin(steps & 0xFFFF).count("1") / 16.0
+    shut = (1.0 - get("depth")) ** 2
+    return Change(ONE * (sounding + (1.0 - sounding) * shut))
+
+
+def _space(get: Get) -> Change:
+    return Change(ONE, space=0.3 * get("mix") ** 2)
+
+
+EFFECT_POWER: dict[str, Callable[[Get], Change]] = {
+    "low-pass": lambda get: Change(low_pass_power(np.array([get("cutoff_hz")]))[0]),
+    "high-pass": lambda get: Change(high_pass_power(np.array([get("cutoff_hz")]))[0]),
+    "band-pass": _band_pass,
+    "moving-filter": _moving,
+    "gate": _gate,
+    "echo": _space,
+    "room": _space,
+    "widen": lambda get: Change(ONE, side=get("amount") ** 2),
+    "double": lambda get: Change(ONE, spread=0.35 * get("mix")),
+    "scatter": lambda get: Change(ONE, spread=0.15 * get("amount")),
+}
+
+
+def chain_power(devices: tuple[tuple[str, Settings], ...], moved: dict[str, float]) -> Change:
+    """The change that a chain makes; `moved` gives values that curves hold here, by `<place>.<parameter>`."""
+    bands, side, spread, space = ONE, 1.0, 0.0, 0.0
+    for place, (key, settings) in enumerate(devices):
+        row = EFFECT_POWER.get(key)
+        if row is None:
+            continue
+        known = EFFECT_BY_KEY[key].parameter_by_key
+
+        def get(name: str, place: int = place, settings: Settings = settings, known: dict = known) -> float:  # type: ignore[type-arg]
+            return moved.get(f"{place}.{name}", setting(settings, known[name]))
+
+        change = row(get)
+        bands, side = bands * change.bands, side * change.side
+        spread, space = spread + change.spread, space + change.space
+    return Change(bands, side, spread, space)
