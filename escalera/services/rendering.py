@@ -6,7 +6,8 @@ import io
 import logging
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from pathlib import Path
 from threading import Lock
 
 import numpy as np
@@ -16,13 +17,20 @@ from escalera.core.energy.explain import Agreement, agreement
 from escalera.core.energy.felt import felt_bars
 from escalera.core.energy.stats import INDEX
 from escalera.core.energy.terms import compute_terms, to_energy
-from escalera.core.song.document import Song
+from escalera.core.kept import Kept
+from escalera.core.song.document import Layer, Song
 from escalera.core.song.timeline import Span, Timeline, timeline
+from escalera.errors import RenderStopped
 from escalera.meters.loudness import Loudness, loudness, true_peak_dbtp
 from escalera.meters.spans import SpanMeters, band_levels_db
+from escalera.sound.cache import content_key
+from escalera.sound.disk import DiskShelf
+from escalera.sound.master import limit
 from escalera.sound.measured import measure_key, measure_section
-from escalera.sound.mix import Renderer
+from escalera.sound.mix import FindAudio, Renderer
 from escalera.sound.schedule import RATE_HZ
+from escalera.sound.section import duck_gain
+from escalera.sound.stacking import StackReport, stack_report
 
 Values = NDArray[np.float64]
 
@@ -65,8 +73,13 @@ class MeasuredSong:
 
 
 class Rendering:
-    def __init__(self, cache_mb: int):
-        self.renderer = Renderer(cache_mb)
+    """One per process. `disk` is a folder and a size in megabytes for sound that outlives a restart."""
+
+    def __init__(self, cache_mb: int, find_audio: FindAudio | None = None, disk: tuple[Path, int] | None = None):
+        self.shelf = DiskShelf(disk[0], disk[1] * 1_000_000) if disk and disk[1] else None
+        self.renderer = Renderer(cache_mb, find_audio, self.shelf)
+        self._progress: dict[int, float] = {}
+        self._stacks: Kept[tuple[StackReport | None]] = Kept(256)
         self._jobs: dict[str, Future[MeasuredSong]] = {}
         self._newest: dict[int, str] = {}
         self._lock = Lock()
@@ -86,17 +99,57 @@ class Rendering:
 
     # measuring -------------------------------------------------------------------------------------------------
 
-    def measure(self, song: Song, progress: Callable[[float], None] | None = None) -> MeasuredSong:
-        """Render what is not cached, and measure it."""
+    def alone_wav(self, song: Song, section_id: int, layer_id: int) -> bytes:
+        """One layer by itself in one section, with its spaces, under the ceiling, as a 16-bit WAV."""
+        line = timeline(song)
+        span = line.span_of(section_id)
+        start = line.samples(RATE_HZ)[line.spans.index(span)]
+        end = start + max(1, self.renderer.plan(song, span).reach)
+        audio = self.renderer.before_master(song, line, start, end, frozenset((layer_id,)))
+        limit(audio)
+        return wav_bytes(audio)
+
+    def duck_curve(self, song: Song, span: Span, layer_id: int, bars: int = 2, points: int = 240) -> Values | None:
+        """Gain in dB that ducking gives a layer over the first bars of a section in which it is ducked, or None."""
+        plan = self.renderer.plan(song, span)
+        part = next((p for p in plan.parts if p.layer_id == layer_id and p.duck), None)
+        if part is None or part.duck is None or not len(plan.onsets[part.duck[0]]):
+            return None
+        edges = [round(s * RATE_HZ) for s in span.grid.bar_seconds]
+        first = int(np.searchsorted(edges, plan.onsets[part.duck[0]][0], side="right")) - 1
+        low, high = edges[max(0, first)], edges[min(len(edges) - 1, max(0, first) + bars)]
+        gain = duck_gain(plan, part.duck, low, high - low)
+        return 20 * np.log10(np.maximum(gain[:: max(1, len(gain) // points)], 1e-3))
+
+    def stack_report(self, layer: Layer) -> StackReport | None:
+        """Whether a layer's stacked sounds cancel in the low end."""
+        key = content_key("stack", layer.sound_key, layer.settings, [replace(p, id=0) for p in layer.stack])
+        found = self._stacks.get(key)
+        if found is None:
+            found = self._stacks.put(key, (stack_report(layer),))
+        report = found[0]
+        if report and report.remedy:  # ids are no part of what is remembered
+            mine = next((p for p in layer.stack if p.sound_key == report.remedy.sound_key), layer.stack[0])
+            report = replace(report, remedy=replace(report.remedy, id=mine.id))
+        return report
+
+    def print_state(self, song: Song, layer_id: int) -> tuple[int, int]:
+        """In how many sections a layer's print sounds, and in how many it plays."""
+        parts = [
+            p for span in timeline(song).spans for p in self.renderer.plan(song, span).parts if p.layer_id == layer_id
+        ]
+        return sum(p.printed is not None for p in parts), len(parts)
+
+    def measure(self, song: Song, progress: Callable[[float], None] | None = None,
+                wanted: Callable[[], bool] = lambda: True) -> MeasuredSong:  # fmt: skip
+        """Render what is not cached, and measure it. Raises RenderStopped between sections when it is not wanted."""
         line = timeline(song)
         keys = self.renderer.chunk_keys(song, line)
+        tell = progress or (lambda share: None)
+        audio = self.renderer.render(song, lambda share: tell(0.8 * share), wanted)
         with ThreadPoolExecutor(2) as pool:
-            mixed = list(pool.map(lambda span: self.renderer.section_mix(song, span), line.spans))
             meters = list(pool.map(lambda i: measure_section(self.renderer, song, line, i, keys[i]), range(len(keys))))
-            chunks = list(pool.map(lambda i: self.renderer.chunk(song, line, i, keys[i]), range(len(keys))))
-        if progress:
-            progress(0.8)
-        audio = np.concatenate(chunks, axis=1) if mixed else np.zeros((2, 0), np.float32)
+        tell(0.95)
         sections = tuple(measured_section(song, span, m) for span, m in zip(line.spans, meters))
         found = agreement(song.sections, [s.value for s in sections])
         return MeasuredSong(sections, loudness(audio, RATE_HZ), true_peak_dbtp(audio), found)
@@ -134,12 +187,23 @@ class Rendering:
         if self._newest.get(song_id) != key:
             raise _Outdated
         try:
-            return self.measure(song)
+            return self.measure(
+                song, lambda share: self._progress.__setitem__(song_id, share), lambda: self._newest.get(song_id) == key
+            )
+        except RenderStopped as error:
+            raise _Outdated from error
         except Exception:
             logging.getLogger("escalera").exception("measuring song %s failed", song_id)
             raise
 
+    def measured_share(self, song_id: int) -> float:
+        """How far the measurement at hand has come, 0..1."""
+        return self._progress.get(song_id, 0.0)
+
     def close(self) -> None:
+        self._newest.clear()
+        if self.shelf:
+            self.shelf.close()
         self._pool.shutdown(wait=True, cancel_futures=True)
 
 

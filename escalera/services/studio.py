@@ -8,14 +8,19 @@ from pathlib import Path
 
 from escalera.core.energy.explain import fitted_scale
 from escalera.core.energy.model import arranged
+from escalera.core.palette.sounds import BY_KEY
 from escalera.core.song.codec import Plain, key_text
 from escalera.core.song.document import Song
 from escalera.core.song.edits import Edit
+from escalera.core.song.edits.base import layer_of, one_of
 from escalera.core.song.edits.whole import SetScale
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError, InputError
+from escalera.services.audition import audition_song
+from escalera.services.printing import print_edit, printed_audio
 from escalera.services.rendering import Rendering
 from escalera.settings import data_folder, number
+from escalera.store import shelves
 from escalera.store.database import Database
 from escalera.store.repository import Card, Entry, Head, Repository
 
@@ -36,7 +41,9 @@ class Studio:
         self.folder = folder or data_folder()
         self.database = Database(self.folder / "escalera.db", number("max_pages") if max_pages is None else max_pages)
         self.repository = Repository()
-        self.rendering = Rendering(number("cache_mb") if cache_mb is None else cache_mb)
+        disk = (self.folder / "sound", number("disk_cache_mb"))
+        cache = number("cache_mb") if cache_mb is None else cache_mb
+        self.rendering = Rendering(cache, lambda name: printed_audio(self.database, name), disk)
 
     # the shelf -------------------------------------------------------------------------------------------------
 
@@ -133,6 +140,27 @@ class Studio:
         """Re-set the song's energy scale so that its lowest and highest sections meet their targets."""
         gain, offset = fitted_scale(arranged(self.state(song_id, base_id)))
         return self.edit(song_id, base_id, SetScale(gain, offset))
+
+    def print_layer(self, song_id: int, base_id: int, layer_id: int) -> Outcome:
+        """Freeze a layer to audio; what it was made from stays underneath."""
+        song = self.state(song_id, base_id)
+        layer_of(song, layer_id)
+        return self.edit(song_id, base_id, print_edit(song, layer_id, self.rendering.renderer, self.database))
+
+    # sounds ----------------------------------------------------------------------------------------------------
+
+    def favourites(self) -> set[str]:
+        with self.database.read() as session:
+            return shelves.favourites(session)
+
+    def set_favourite(self, sound: str, liked: bool) -> None:
+        one_of(sound, list(BY_KEY), "sound")
+        with self.database.write() as session:
+            shelves.set_favourite(session, sound, liked)
+
+    def audition(self, song_id: int, sound: str) -> bytes:
+        """A sound in the song's key and tempo, as a WAV."""
+        return self.rendering.chunk_wav(audition_song(self.head(song_id).song, sound), 0)
 
     def backup(self, target: Path) -> None:
         """Copy the database to a file. Raises InputError when the place cannot be used."""

@@ -15,7 +15,7 @@ from escalera.core.song.document import Song
 from escalera.core.song.resolve import layer_events, sounding_layers
 from escalera.core.song.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
-from escalera.sound.cache import AudioCache, content_key
+from escalera.sound.cache import AudioCache, Shelf, content_key
 from escalera.sound.effects import PROCESSES, Stage, compressor_memory
 from escalera.sound.kernels import bus
 from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit
@@ -39,10 +39,12 @@ class Renderer:
         Memory for rendered units, section mixes and master chunks.
     find_audio : callable
         Printed audio (channels, n) by its name in the store.
+    shelf : Shelf
+        Where section mixes are kept over a restart.
     """
 
-    def __init__(self, cache_mb: int = 700, find_audio: FindAudio | None = None):
-        self.cache = AudioCache(cache_mb * 1_000_000)
+    def __init__(self, cache_mb: int = 700, find_audio: FindAudio | None = None, shelf: Shelf | None = None):
+        self.cache = AudioCache(cache_mb * 1_000_000, shelf)
         self.find_audio = find_audio
         self._plans: Kept[Plan] = Kept(2048)
 

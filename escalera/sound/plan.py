@@ -16,7 +16,7 @@ from escalera.core.song.resolve import START, layer_events, sounding_layers
 from escalera.core.song.timeline import Span
 from escalera.sound.cache import content_key
 from escalera.sound.effects import PROCESSES, Stage
-from escalera.sound.schedule import RATE_HZ, Notes, kick_onsets, notes_digest, schedule, ticks_to_samples
+from escalera.sound.schedule import RATE_HZ, Notes, kick_onsets, schedule, ticks_to_samples
 from escalera.sound.spec import (
     MIX_LANES,
     Moving,
@@ -167,7 +167,7 @@ def parts_of(song: Song, span: Span) -> list[Part]:
 def _part(song: Song, span: Span, layer: Layer, notes: Notes) -> Part:
     moving = moving_of(song, span, layer) if span.section.curves else ()
     spec = unit_spec(song, span, layer, moving)
-    printed = print_of(layer, notes)
+    printed = print_of(layer, spec, notes)
     key = content_key("print", printed.audio, printed.offset) if printed else unit_key(spec, notes)
     end = max(extent(spec, notes).end, printed.offset if printed else 0)
     gains = Gains(amplitude(layer.level_db), *pan_gains(layer.pan), tuple(amplitude(getattr(layer, s)) for s in SENDS))
@@ -176,12 +176,17 @@ def _part(song: Song, span: Span, layer: Layer, notes: Notes) -> Part:
     return Part(layer.id, layer.family, key, spec, notes, end, gains, mine, duck, _throws(span, layer), printed)
 
 
-def print_of(layer: Layer, notes: Notes) -> Print | None:
+def print_content(spec: UnitSpec, notes: Notes) -> str:
+    """What a print was made from; a newer renderer does not change it."""
+    return content_key("print", spec, notes.content)
+
+
+def print_of(layer: Layer, spec: UnitSpec, notes: Notes) -> Print | None:
     """The print that stands for these notes, if the layer was printed with them."""
     if not layer.prints:
         return None
-    digest = notes_digest(notes)
-    return next((p for p in layer.prints if p.content == digest), None)
+    content = print_content(spec, notes)
+    return next((p for p in layer.prints if p.content == content), None)
 
 
 def _throws(span: Span, layer: Layer) -> tuple[tuple[int, int, int, float], ...]:

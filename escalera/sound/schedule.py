@@ -13,7 +13,6 @@ from escalera.core.song.document import Layer, Song, Variation
 from escalera.core.song.resolve import DURATION, PITCH, START, VELOCITY, Events, layer_events, sounding_layers
 from escalera.core.song.timeline import Grid, Span
 from escalera.core.time.ticks import TICKS_PER_QUARTER
-from escalera.sound.cache import content_key
 
 RATE_HZ = 44_100
 RING = np.int64(1 << 40)
@@ -105,8 +104,3 @@ def _kick_onsets(song: Song, span: Span) -> NDArray[np.int64]:
         if layer.sound.is_kick
     ]
     return np.unique(np.concatenate(found)) if found else np.zeros(0, np.int64)
-
-
-def notes_digest(notes: Notes) -> str:
-    """A short name for what notes say."""
-    return content_key("notes", notes.content)

@@ -183,12 +183,18 @@ def _duck_curves(plan: Plan, desk: Desk) -> dict[tuple[int, float, float], Sampl
     curves: dict[tuple[int, float, float], Samples] = {}
     for part in plan.parts:
         if part.duck and part.duck not in curves and len(plan.onsets[part.duck[0]]):
-            source, depth_db, release_beats = part.duck
-            curve = curves[part.duck] = np.ones(desk.out.shape[1], np.float32)
-            release = max(64, round(release_beats * plan.beat))
-            depth = 1.0 - 10.0 ** (-depth_db / 20.0)
-            bus.duck_curve(curve, plan.onsets[source] - desk.first, depth, DUCK_ATTACK, DUCK_HOLD, release)
+            curves[part.duck] = duck_gain(plan, part.duck, desk.first, desk.out.shape[1])
     return curves
+
+
+def duck_gain(plan: Plan, duck: tuple[int, float, float], first: int, length: int) -> Samples:
+    """Gain of one ducking over `length` samples from `first` samples after the section's start."""
+    source, depth_db, release_beats = duck
+    curve = np.ones(length, np.float32)
+    release = max(64, round(release_beats * plan.beat))
+    depth = 1.0 - 10.0 ** (-depth_db / 20.0)
+    bus.duck_curve(curve, plan.onsets[source] - first, depth, DUCK_ATTACK, DUCK_HOLD, release)
+    return curve
 
 
 def _finish(plan: Plan, desk: Desk) -> None:

@@ -51,3 +51,17 @@ class PatternRow(Base):
     __tablename__ = "patterns"
     hash: Mapped[str] = mapped_column(String(40), primary_key=True)
     data: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class PrintRow(Base):
+    """Audio that a layer was printed to, once by content: 24-bit FLAC of the audio divided by `scale`."""
+
+    __tablename__ = "prints"
+    hash: Mapped[str] = mapped_column(String(40), primary_key=True)
+    scale: Mapped[float]
+    flac: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class FavouriteRow(Base):
+    __tablename__ = "favourites"
+    sound: Mapped[str] = mapped_column(String(60), primary_key=True)

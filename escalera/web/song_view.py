@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 from typing import Any
 
@@ -13,6 +13,7 @@ from markupsafe import Markup, escape
 from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, agreement, explain, layer_changes
 from escalera.core.energy.joins import DEVICES, devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
+from escalera.core.palette.effects import NOTE_VALUES, RETURNS
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
 from escalera.core.rhythm.notation import write_pattern
 from escalera.core.song.chordline import write_chordline
@@ -24,6 +25,7 @@ from escalera.services.rendering import RATE_HZ, MeasuredSong
 from escalera.services.studio import Studio
 from escalera.store.repository import Head
 from escalera.web.drawing import Stair, draw_stair
+from escalera.web.shaping_view import LayerShaping, OwnerShaping, Row, mix_shaping, spaces
 
 
 def studio() -> Studio:
@@ -53,8 +55,10 @@ def read_selection(text: str, song: Song) -> Selection:
     section_there, layer_there = chosen.section_id in song.section_by_id, chosen.layer_id in song.layer_by_id
     if chosen.what == "song":
         return chosen
+    if chosen.what == "mix":
+        return chosen if section_there else Selection("mix", song.sections[0].id if song.sections else 0)
     if chosen.what == "layer" and layer_there:
-        return chosen
+        return chosen if section_there else replace(chosen, section_id=_first_played(song, chosen.layer_id))
     if (
         chosen.what == "tile"
         and layer_there
@@ -65,6 +69,12 @@ def read_selection(text: str, song: Song) -> Selection:
     if chosen.what in ("section", "tile") and section_there:
         return Selection("section", chosen.section_id, against_id=chosen.against_id)
     return Selection("section", song.sections[0].id) if song.sections else Selection("song")
+
+
+def _first_played(song: Song, layer_id: int) -> int:
+    """The first section in which a layer plays; the first of all when it plays nowhere."""
+    playing = (s.id for s in song.sections if any(p.layer_id == layer_id for p in s.placements))
+    return next(playing, song.sections[0].id if song.sections else 0)
 
 
 @dataclass(frozen=True)
@@ -219,6 +229,16 @@ class SongView:
     def measured_section(self):  # type: ignore[no-untyped-def]
         return self.measured.of(self.selection.section_id) if self.measured else None
 
+    def layer_shaping(self) -> LayerShaping:
+        assert self.layer is not None
+        return LayerShaping(self.song, self.layer, self.span if self.section else None, studio().rendering)
+
+    def mix_shaping(self) -> list[OwnerShaping]:
+        return mix_shaping(self.song, self.span if self.section else None)
+
+    def spaces(self) -> list[tuple[str, str, list[Row]]]:
+        return spaces(self.song)
+
     def tile(self) -> Tile:
         assert self.layer is not None
         return tiles(self.song, self.span)[self.layer.id][self.selection.phrase]
@@ -244,7 +264,14 @@ class SongView:
         return own, library.for_sound(layer.sound_key, layer.family)
 
 
-LISTS = {"roles": ROLES, "families": FAMILIES, "jobs": JOBS, "sounds": SOUNDS}
+LISTS = {
+    "roles": ROLES,
+    "families": FAMILIES,
+    "jobs": JOBS,
+    "sounds": SOUNDS,
+    "returns": RETURNS,
+    "note_values": NOTE_VALUES,
+}
 
 
 def song_view(head: Head, selected: str = "", measure: bool = True) -> SongView:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from flask import Blueprint, Response
+from flask import Blueprint, Response, render_template, request
 
+from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
+from escalera.core.song.edits.base import layer_of, section_of
 from escalera.errors import NotFound
 from escalera.web.song_view import studio
 
@@ -17,9 +19,47 @@ def chunk(song_id: int, revision_id: int, index: int, key: str):  # type: ignore
     chunks = studio().rendering.chunks(song)
     if index >= len(chunks) or chunks[index].key != key:
         raise NotFound("This sound belongs to another state of the song. Load the page again.")
-    response = Response(studio().rendering.chunk_wav(song, index), mimetype="audio/wav")
+    return _kept(Response(studio().rendering.chunk_wav(song, index), mimetype="audio/wav"))
+
+
+def _kept(response: Response) -> Response:
     response.headers["Cache-Control"] = "private, max-age=31536000, immutable"
     return response
+
+
+@blueprint.get("/alone/<int:revision_id>/<int:section_id>/<int:layer_id>.wav")
+def alone(song_id: int, revision_id: int, section_id: int, layer_id: int):  # type: ignore[no-untyped-def]
+    """One layer by itself in one section."""
+    song = studio().state(song_id, revision_id)
+    section_of(song, section_id)
+    layer_of(song, layer_id)
+    return _kept(Response(studio().rendering.alone_wav(song, section_id, layer_id), mimetype="audio/wav"))
+
+
+@blueprint.get("/sounds")
+def picker(song_id: int):  # type: ignore[no-untyped-def]
+    """All sounds by family, to hear and to take: for a layer, as a stacked sound, or for a new layer."""
+    head = studio().head(song_id)
+    layer = head.song.layer_by_id.get(request.args.get("layer", 0, type=int))
+    stack = layer is not None and request.args.get("stack") == "1"
+    fitting = [s for s in SOUNDS if not stack or (layer and s.is_drum == layer.sound.is_drum and not s.mono)]
+    groups = [(f, [s for s in fitting if s.family == f]) for f in FAMILIES if any(s.family == f for s in fitting)]
+    if layer:  # the layer's own family first
+        groups.sort(key=lambda g: g[0] != layer.sound.family)
+    return render_template("sounds/picker.html", head=head, song=head.song, layer=layer, stack=stack, groups=groups,
+                           jobs=JOBS, liked=studio().favourites())  # fmt: skip
+
+
+@blueprint.get("/sounds/<key>.wav")
+def audition(song_id: int, key: str):  # type: ignore[no-untyped-def]
+    """A sound in the song's key and tempo."""
+    return Response(studio().audition(song_id, key), mimetype="audio/wav")
+
+
+@blueprint.post("/sounds/<key>/favourite")
+def favourite(song_id: int, key: str):  # type: ignore[no-untyped-def]
+    studio().set_favourite(key, request.form.get("liked") == "true")
+    return "", 204
 
 
 @blueprint.get("/keys/<int:revision_id>.json")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from flask import Blueprint, render_template, request
@@ -14,8 +15,8 @@ from escalera.core.song.document import Song
 from escalera.core.song.edits import EDITS, Edit
 from escalera.core.song.edits.base import layer_of, pattern_of, section_of
 from escalera.core.song.edits.tiles import PlaceNew, SetPattern
-from escalera.core.song.lanes import CONTROLS
-from escalera.core.song.timeline import timeline
+from escalera.core.song.lanes import CONTROLS, lane_value
+from escalera.core.song.timeline import section_bar_ticks, timeline
 from escalera.core.theory.keys import MODES
 from escalera.errors import EditError, EscaleraError, InputError, StaleRevision, shown
 from escalera.services import library
@@ -49,8 +50,10 @@ def inspector(song_id: int):  # type: ignore[no-untyped-def]
 def measured(song_id: int):  # type: ignore[no-untyped-def]
     """Asked for again and again until the measurement is there; then the stair and the inspector with it."""
     view = song_view(studio().head(song_id), request.args.get("select", ""))
-    if view.measured is None or request.args.get("base") != str(view.head.revision_id):
+    if request.args.get("base") != str(view.head.revision_id):
         return "", 204
+    if view.measured is None:
+        return render_template("stair/_measuring.html", share=studio().rendering.measured_share(song_id))
     return render_template("stair/_measured.html", **context(view))
 
 
@@ -78,6 +81,8 @@ def edits(song_id: int):  # type: ignore[no-untyped-def]
     def apply() -> Outcome:
         if form.get("kind") == "fit_scale":
             return studio().fit_scale(song_id, base)
+        if form.get("kind") in ("print_layer", "print_again"):
+            return studio().print_layer(song_id, base, _bar(form.get("layer_id", "")))
         song = studio().state(song_id, base)
         if form.get("kind") == "move":
             move = find_move(song, _bar(form.get("section_id", "")), form.get("move", ""))
@@ -136,6 +141,10 @@ def read_edit(form: dict[str, str], song: Song) -> Edit:
     fields = {name: value for name, value in form.items() if name != "kind" and value != ""}
     if "first_bar" in fields or "last_bar" in fields:
         fields |= _bars_to_ticks(fields, song)
+    if kind == "throw" and "at_bar" in fields:
+        fields = _throw_to_ticks(fields, song)
+    if kind == "set_curve":
+        fields["points"] = _points(fields, song)  # type: ignore[assignment]
     if kind == "set_pattern_text":
         return _pattern_from_text(fields, song)
     if kind == "add_layer" and "rows" not in fields:
@@ -144,8 +153,8 @@ def read_edit(form: dict[str, str], song: Song) -> Edit:
         return _place_from_library(fields)
     if kind not in EDITS:
         raise EditError(f"“{shown(kind)}” is not an edit. Load the page again.")
-    if kind in ("set_chords", "set_notes"):  # an empty line is a value here
-        fields |= {name: form[name] for name in ("chords", "notes") if name in form}
+    if kind in ("set_chords", "set_notes", "set_recipe"):  # an empty line is a value here
+        fields |= {name: form[name] for name in ("chords", "notes", "text") if name in form}
     try:
         return _adapter(kind).validate_python(fields)
     except ValidationError as error:
@@ -168,6 +177,42 @@ def _bars_to_ticks(fields: dict[str, str], song: Song) -> dict[str, str]:
     ticks = span.bar_ticks
     start, end = ticks[low - span.first_bar], ticks[high - span.first_bar + 1]
     return {"section_id": section_id, "start_ticks": str(start), "end_ticks": str(end)}
+
+
+def _points(fields: dict[str, str], song: Song) -> list[Any]:
+    """The points of a curve as JSON; a new curve starts where the parameter stands, from the section's start to its end."""
+    text = fields.get("points", "")
+    if not text:
+        section = section_of(song, _bar(fields.get("section_id", "")))
+        value, end = lane_value(song, fields.get("lane", "")), section_bar_ticks(section, song.metre)[-1]
+        return [[0, value, "line"], [end, value, "line"]]
+    try:
+        points = json.loads(text)
+    except ValueError:
+        raise EditError("The points of the curve cannot be read. Draw it again.") from None
+    return points if isinstance(points, list) else [points]
+
+
+def _throw_to_ticks(fields: dict[str, str], song: Song) -> dict[str, str]:
+    """A throw given as the song's bar, the beat in it and a length in beats, in ticks of its section."""
+    span = timeline(song).span_of(section_of(song, _bar(fields.get("section_id", ""))).id)
+    bar = _bar(fields.pop("at_bar", "")) - span.first_bar
+    if not 0 <= bar < span.section.bars:
+        raise EditError(
+            f"That bar does not lie in {span.section.name}, which has bars {span.first_bar}–{span.last_bar}. Choose one of them."
+        )
+    try:
+        beat, long = float(fields.pop("at_beat", "1")), float(fields.pop("beats_long", "1"))
+    except ValueError:
+        raise EditError("A beat is a number, for example 3 or 2.5.") from None
+    metre = span.bar_metres[bar]
+    if not 1 <= beat < metre.beats + 1 or not 0 < long <= 64:
+        raise EditError(
+            f"Beat {beat:g} for {long:g} beats does not fit: the bar has beats 1 to {metre.beats}. Choose one of them."
+        )
+    start = span.bar_ticks[bar] + round((beat - 1) * metre.beat_ticks)
+    end = min(span.length_ticks, start + max(1, round(long * metre.beat_ticks)))
+    return {**fields, "start_ticks": str(start), "end_ticks": str(end)}
 
 
 def _bar(text: str) -> int:

@@ -59,7 +59,7 @@ EFFECTS: tuple[EffectKind, ...] = (
                (hz("low_hz", "From", 300), hz("high_hz", "To", 5000), beats("rate_beats", "Cycle", 1.0),
                 Parameter("resonance", "Resonance", 0, 1, 0.3), choice("wave", "Wave", WAVES))),
     EffectKind("gate", "Rhythmic gate", "rhythm", "chops a held sound into steps",
-               (Parameter("steps", "Steps", 1, 65535, 0b1011011010110110, "", "whole"), beats("step_beats", "Step", 0.25, 0.0625, 2),
+               (Parameter("steps", "Steps", 1, 65535, 0b0110110101101101, "", "whole"), beats("step_beats", "Step", 0.25, 0.0625, 2),
                 Parameter("depth", "Depth", 0, 1, 1.0), Parameter("edge_ms", "Softness", 1, 60, 5, "ms", "log"))),
     EffectKind("drive", "Drive", "grit", "saturates: thicker, then rough",
                (Parameter("amount", "Amount", 0, 1, 0.3), hz("tone_hz", "Tone", 12_000), MIX)),

@@ -39,7 +39,7 @@ CONTROLS: dict[str, Parameter] = {p.key: p for p in (
     Parameter("lowpass_hz", "Low-pass", MIN_FILTER_HZ, MAX_FILTER_HZ, 20_000.0, "Hz", "log"),
     Parameter("highpass_hz", "High-pass", MIN_FILTER_HZ, MAX_FILTER_HZ, 20.0, "Hz", "log"),
     *(_db(row.send, f"{row.label} send", -60.0, 6.0) for row in RETURNS),
-    _db("duck_db", "Ducked by", 0.0, MAX_DUCK_DB, 0.0),
+    _db("duck_db", "Duck depth", 0.0, MAX_DUCK_DB, 0.0),
     Parameter("duck_release_beats", "Duck release", 0.05, 4.0, 0.75, "beats", "log"),
     Parameter("octave", "Octave", -3, 3, 0, "", "whole"),
 )}  # fmt: skip

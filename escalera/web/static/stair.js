@@ -1,5 +1,6 @@
 // The stair page: edits one at a time, treads and tiles by hand and keys, listening.
 import { Player } from "./player.js";
+import { formEdit, hearAlone, quiet, refocus, restore, shape } from "./shaping.js";
 import { say, typing } from "./shell.js";
 
 const root = document.querySelector("[data-song]"), song = root.dataset.song, $ = (id) => document.getElementById(id);
@@ -16,7 +17,12 @@ function post(path, values = {}) {
   return queue;
 }
 const edit = (values) => post("edits", values);
-function select(text) { return htmx.ajax("GET", `/songs/${song}/inspector`, { source: root, swap: "none", values: { select: text } }).then(() => mark(text)); }
+function select(text) {
+  const here = selection().split(":")[1];
+  if (text.startsWith("layer:0:") && Number(here)) text = text.replace("layer:0:", `layer:${here}:`);
+  return show(text);
+}
+function show(text) { return htmx.ajax("GET", `/songs/${song}/inspector`, { source: root, swap: "none", values: { select: text } }).then(() => mark(text)); }
 function mark(text) {
   document.querySelector("#state [name=select]").value = text;
   const [what, section, layer, phrase] = text.split(":");
@@ -64,6 +70,7 @@ function tick(seconds, level) {
   if (!reminded && played > 3600e3) { reminded = true; say("You have listened for an hour. Ten minutes of quiet keep your ears honest, and safe.", "calm"); }
 }
 function toggle() {
+  quiet();
   if (player.playing) { player.stop(); tick(player.at, 0); } else player.play().then(() => tick(player.position(), 0));
 }
 function setLoop(range) {
@@ -122,7 +129,7 @@ document.addEventListener("submit", (event) => {
   const form = event.target.closest("[data-edit]");
   if (!form) return;
   event.preventDefault();
-  edit({ kind: form.dataset.edit, ...Object.fromEntries(new FormData(form)) });
+  edit(formEdit(form));
 });
 document.addEventListener("input", (event) => {
   if (event.target.dataset.pair) $(event.target.dataset.pair).value = event.target.value;
@@ -130,6 +137,7 @@ document.addEventListener("input", (event) => {
 document.addEventListener("change", (event) => {
   if (event.target.closest("[data-against]")) { const [what, section, layer, phrase] = selection().split(":"); return select(`${what}:${section}:${layer}:${phrase}:${event.target.value}`); }
   event.target.closest("form[data-auto]")?.requestSubmit();
+  if (event.target.dataset.pair) event.target.blur();
 });
 
 // treads: dragged, or moved by keys; sent when the hand rests ------------------------------------------------------
@@ -226,6 +234,7 @@ document.addEventListener("keydown", (event) => {
   else if (key === "b") leadIn();
   else if (key === "p") fromHere();
   else if (key === "h") actions.history();
+  else if (key === "a") hearAlone();
   else if (event.key === "Home" && !event.target.closest?.("input")) jump(0);
 });
 
@@ -261,10 +270,13 @@ function refreshed() {
   }
   ready();
   unfold();
+  restore();
+  refocus();
 }
 document.addEventListener("htmx:afterSettle", refreshed);
 player.load(manifest());
 seen = $("manifest").textContent;
 names();
 ready();
+shape({ edit, song, volume: () => Number($("volume").value) });
 tick(0, 0);

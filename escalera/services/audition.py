@@ -1,0 +1,31 @@
+"""A sound heard by itself, in the key, tempo and chords of a song, before it is chosen."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from escalera.core.palette.sounds import BY_KEY
+from escalera.core.song.document import Section, Song
+from escalera.core.song.edits.base import one_of
+from escalera.core.song.edits.layers import AddLayer
+from escalera.core.song.edits.tiles import Place
+from escalera.core.time.metre import Metre
+from escalera.services import library
+
+BARS = 2
+RISE = "one-bar-rise"
+
+
+def audition_song(song: Song, sound_key: str) -> Song:
+    """Two bars with one layer: the sound's own job, in the song's key, tempo and chords. Raises EditError."""
+    sound = BY_KEY[one_of(sound_key, list(BY_KEY), "sound")]
+    chosen = library.patterns()[RISE] if sound.rise else library.default_for(sound_key)
+    assert chosen is not None
+    bare = Song(tempo_bpm=song.tempo_bpm, metre=Metre(), key=song.key, progression=song.progression,
+                sections=(Section(1, "Audition", bars=BARS, phrases=(BARS,)),), next_id=2)  # fmt: skip
+    made = AddLayer(sound.key, "", "", "", chosen.name, chosen.pattern.length_ticks, chosen.pattern.to_list()).apply(
+        bare
+    )
+    layer = made.layers[0]
+    made = made.with_layer(replace(layer, reverb_send_db=-60.0 if sound.is_drum else -20.0))
+    return Place(1, layer.id, layer.pattern_id).apply(made)

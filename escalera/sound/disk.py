@@ -1,0 +1,105 @@
+"""Rendered sound on disk, so that a song plays at once after a restart. Written in the background, within a limit.
+
+A folder that cannot be written, a full disk or a damaged file only cost time: everything here can be made again.
+"""
+
+from __future__ import annotations
+
+import logging
+import os
+from contextlib import suppress
+from pathlib import Path
+from queue import Full, Queue
+from threading import Thread
+from typing import Any
+
+import numpy as np
+
+from escalera.sound.section import SectionMix
+
+log = logging.getLogger("escalera")
+WAITING = 64  # so many results wait to be written; more are not kept
+
+
+class DiskShelf:
+    """Section mixes by content key, as .npz files. The least recently used go first when `limit_bytes` is reached."""
+
+    def __init__(self, folder: Path, limit_bytes: int):
+        self.folder, self.limit_bytes = folder, limit_bytes
+        self._queue: Queue[tuple[str, SectionMix] | None] = Queue(WAITING)
+        self._used = 0
+        self._works = self._open()
+        self._writer = Thread(target=self._write_all, name="sound-shelf", daemon=True)
+        self._writer.start()
+
+    def _open(self) -> bool:
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True)
+            self._used = sum(f.stat().st_size for f in self.folder.glob("*.npz"))
+            return os.access(self.folder, os.W_OK)
+        except OSError as error:
+            log.warning("sound is not kept on disk: %s", error)
+            return False
+
+    def _file(self, key: str) -> Path:
+        return self.folder / f"{key}.npz"
+
+    def get(self, key: str) -> SectionMix | None:
+        file = self._file(key)
+        try:
+            with np.load(file) as found:
+                mix = SectionMix(
+                    int(found["offset"]), found["audio"], {n[4:]: found[n] for n in found.files if n.startswith("bus ")}
+                )
+            os.utime(file)
+            return mix
+        except FileNotFoundError:
+            return None
+        except Exception as error:  # damaged in any way: it is made again
+            log.warning("kept sound %s cannot be read: %s", file.name, error)
+            file.unlink(missing_ok=True)
+            return None
+
+    def put(self, key: str, value: Any) -> None:
+        """Hand a mix to the writer; never waits for the disk."""
+        if self._works and isinstance(value, SectionMix):
+            with suppress(Full):
+                self._queue.put_nowait((key, value))
+
+    def _write_all(self) -> None:
+        while (item := self._queue.get()) is not None:
+            try:
+                self._write(*item)
+            except OSError as error:
+                log.warning("sound is not kept on disk: %s", error)
+                self._works = False
+            finally:
+                self._queue.task_done()
+        self._queue.task_done()
+
+    def _write(self, key: str, mix: SectionMix) -> None:
+        file, fresh = self._file(key), self.folder / f"{key}.new"
+        if file.exists():
+            return
+        with fresh.open("wb") as out:
+            np.savez(out, offset=np.array(mix.offset), audio=mix.audio, **{f"bus {n}": a for n, a in mix.buses.items()})  # type: ignore[arg-type]
+        fresh.rename(file)
+        self._used += file.stat().st_size
+        if self._used > self.limit_bytes:
+            self._make_room()
+
+    def _make_room(self) -> None:
+        files = sorted(self.folder.glob("*.npz"), key=lambda f: f.stat().st_mtime)
+        for file in files:
+            if self._used <= 0.8 * self.limit_bytes:
+                break
+            self._used -= file.stat().st_size
+            file.unlink(missing_ok=True)
+
+    def settle(self) -> None:
+        """Wait until everything handed over is written."""
+        self._queue.join()
+
+    def close(self) -> None:
+        self._queue.put(None)
+        self._writer.join(timeout=10)
