@@ -98,8 +98,9 @@ class Studio:
         song = before = self.state(song_id, base_id)
         summaries = []
         for step in steps:
+            after = step.apply(song)  # first, since only an edit that applies can say what it did
             summaries.append(step.summary(song))
-            song = step.apply(song)
+            song = after
         rest = f"; and {len(summaries) - 3} more" if len(summaries) > 3 else ""
         summary = summary or "; ".join(summaries[:3]) + rest
         return Outcome(self._append(song_id, base_id, before, song, summary), summary, before)

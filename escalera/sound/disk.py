@@ -46,6 +46,8 @@ class DiskShelf:
 
     def get(self, key: str) -> SectionMix | None:
         file = self._file(key)
+        if not self._works:
+            return None
         try:
             with np.load(file) as found:
                 mix = SectionMix(

@@ -60,7 +60,11 @@ def rms(audio):
 def moving_filter():
     """Bright in the middle of every cycle, dark at its ends; triplets cycle three times in two beats."""
     noise = np.random.default_rng(1).standard_normal(8 * 22_050) * 0.1
-    beats = through("moving-filter", noise, low_hz=200, high_hz=9000, rate_beats=1.0)[0].reshape(8, -1)[:, :22_048].reshape(8, 4, -1)
+    beats = (
+        through("moving-filter", noise, low_hz=200, high_hz=9000, rate_beats=1.0)[0]
+        .reshape(8, -1)[:, :22_048]
+        .reshape(8, 4, -1)
+    )
     assert (rms(beats[:, 1]) > 1.5 * rms(beats[:, 0])).all()
     triplets = through("moving-filter", noise, low_hz=200, high_hz=9000, rate_beats=2 / 3)[0]
     envelope = rms(triplets.reshape(-1, 294))
@@ -111,7 +115,10 @@ def room():
         fall = 10 * np.log10(power[2000:] / power[2000] + 1e-12)
         decays.append(np.argmax(fall < -30) * 2 / RATE_HZ)
     assert decays[0] < decays[1] < decays[2] and decays[2] == pytest.approx(2.0, rel=0.3)
-    assert level_db(through("room", tone(400), kind=3, mix=1.0), 800) > level_db(through("room", tone(400), kind=2, mix=1.0), 800) + 20
+    assert (
+        level_db(through("room", tone(400), kind=3, mix=1.0), 800)
+        > level_db(through("room", tone(400), kind=2, mix=1.0), 800) + 20
+    )
 
 
 def widen():
@@ -119,7 +126,9 @@ def widen():
     narrow, wide = (through("widen", np.stack((left, right)), amount=a) for a in (0.0, 2.0))
     assert rms(narrow[0] - narrow[1]) < 0.2 * rms(left - right) < rms(wide[0] - wide[1])
     from_mono = through("widen", left, amount=1.5)
-    assert rms(from_mono[0] - from_mono[1]) > 0.02 and np.allclose(from_mono.sum(axis=0) / 2, left, atol=1e-5), "mono is kept"
+    assert rms(from_mono[0] - from_mono[1]) > 0.02 and np.allclose(from_mono.sum(axis=0) / 2, left, atol=1e-5), (
+        "mono is kept"
+    )
 
 
 def double():
@@ -139,7 +148,11 @@ def scatter():
 
 def auto_pan():
     sides = rms(through("auto-pan", tone(500, 4.0), rate_beats=4, depth=1.0).reshape(2, 16, -1))
-    assert sides[0].argmax() in (0, 15, 8, 7) and sides[1].argmax() in (3, 4, 11, 12) and np.allclose((sides**2).sum(axis=0), 0.25, rtol=0.05)
+    assert (
+        sides[0].argmax() in (0, 15, 8, 7)
+        and sides[1].argmax() in (3, 4, 11, 12)
+        and np.allclose((sides**2).sum(axis=0), 0.25, rtol=0.05)
+    )
 
 
 def reverse():
@@ -243,7 +256,9 @@ def test_a_throw_sends_one_note_and_no_other():
 
 def test_a_curve_moves_smoothly_from_where_it_starts_to_where_it_ends():
     """A level curve of 40 dB over eight bars: no step between samples is larger than the sound itself makes."""
-    song = EDITS["set_curve"](C, f"layer.{P}.level_db", [[0, -50, "line"], [8 * 3840, -10, "line"]]).apply(only_pad(SONG))
+    song = EDITS["set_curve"](C, f"layer.{P}.level_db", [[0, -50, "line"], [8 * 3840, -10, "line"]]).apply(
+        only_pad(SONG)
+    )
     line = timeline(song)
     low, high = line.samples(RATE_HZ)[1:3]
     moved = Renderer(60).before_master(song, line, low, high)

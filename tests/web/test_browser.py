@@ -356,3 +356,105 @@ def test_a_section_is_added_split_and_removed_from_the_inspector(page, server):
     assert page.get_by_label("Split after").is_visible(), "what was folded open stays open"
     page.get_by_role("button", name="Remove").click()
     assert len(settled(page, studio, song_id, split.revision_id).song.sections) == len(head.song.sections) + 1
+
+
+def layer_tab(page, name, tab):
+    page.locator(".wall-name button", has_text=name).first.click()
+    page.wait_for_selector("#inspector [role=tablist]")
+    page.locator(f"[data-tab={tab}]").click()
+
+
+def test_a_sound_is_found_heard_liked_and_taken_by_keys(page, server):
+    song_id = open_song(page, server, "Harbour Stairs")
+    studio, head = server[1], server[1].head(song_id)
+    layer_tab(page, "Glass bell", "sound")
+    page.locator("#panel-sound [data-sounds]").first.click()
+    page.wait_for_selector("#sounds[open] .pick.chosen")
+    assert page.evaluate("document.activeElement.closest('.pick').dataset.sound") == "glass-bell"
+    page.locator("[data-find]").fill("wooden bar")
+    assert page.locator(".pick:visible").count() == 1
+    page.keyboard.press("ArrowDown")
+    with page.expect_response(lambda r: "/sounds/wood-mallet.wav" in r.url and r.ok):
+        page.keyboard.press(" ")
+    page.wait_for_selector(".pick.sounding")
+    with page.expect_response("**/wood-mallet/favourite"):
+        page.keyboard.press("*")
+    assert studio.favourites() == {"wood-mallet"}
+    page.keyboard.press("Enter")
+    after = settled(page, studio, song_id, head.revision_id)
+    assert next(x for x in after.song.layers if x.name == "Glass bell").sound_key == "wood-mallet"
+    assert not page.locator("#sounds").is_visible()
+    page.get_by_role("button", name="Undo").click()
+    settled(page, studio, song_id, after.revision_id)
+
+
+def test_a_chain_is_built_set_for_one_section_and_taken_apart(page, server):
+    song_id = open_song(page, server, "Harbour Stairs")
+    studio, head = server[1], server[1].head(song_id)
+    layer = next(x for x in head.song.layers if x.name == "Soft pad")
+    layer_tab(page, "Soft pad", "chain")
+    page.locator("#panel-chain select[name=effect]").select_option("gate")
+    page.locator("#panel-chain").get_by_role("button", name="Add").click()
+    added = settled(page, studio, song_id, head.revision_id)
+    assert page.locator("[data-tab=chain]").get_attribute("aria-selected") == "true", "the tab stays"
+    gate = added.song.layer_by_id[layer.id].devices[-1]
+    page.locator("#panel-chain form.steps input[type=checkbox]").nth(1).click()
+    stepped = settled(page, studio, song_id, added.revision_id)
+    assert int(stepped.song.layer_by_id[layer.id].devices[-1].value("steps")) == int(gate.value("steps")) ^ 2
+    page.locator("[data-scope=here]").click()
+    depth = page.locator(f"#p-layer-{layer.id}-fx-{gate.id}-depth")
+    depth.fill("0.5")
+    depth.press("Enter")
+    treated = settled(page, studio, song_id, stepped.revision_id)
+    section = treated.song.sections[0]
+    assert [(t.lane, t.value) for t in section.treatments if t.layer_id == layer.id] == [(f"fx.{gate.id}.depth", 0.5)]
+    page.get_by_role("button", name="Take Rhythmic gate out").click()
+    gone = settled(page, studio, song_id, treated.revision_id)
+    assert (
+        not [d for d in gone.song.layer_by_id[layer.id].devices if d.id == gate.id]
+        and not gone.song.sections[0].treatments
+    )
+
+
+def test_a_curve_is_drawn_by_hand_and_by_keys_and_heard_in_the_document(page, server):
+    song_id = open_song(page, server, "Harbour Stairs")
+    studio, head = server[1], server[1].head(song_id)
+    layer, section = next(x for x in head.song.layers if x.name == "Wide saws"), head.song.sections[3]
+    page.locator(f"#tread-{section.id}").focus()
+    page.keyboard.press("Enter")
+    page.wait_for_function("name => document.querySelector('#inspector h2').textContent === name", arg=section.name)
+    layer_tab(page, "Wide saws", "moves")
+    lane = f"layer.{layer.id}.lowpass_hz"
+    page.locator("[data-new-curve] select[name=lane]").select_option(lane)
+    page.locator("[data-new-curve]").get_by_role("button").click()
+    started = settled(page, studio, song_id, head.revision_id)
+
+    def points(state):
+        return next(c for c in state.song.section_by_id[section.id].curves if c.lane == lane).points
+
+    assert len(points(started)) == 2
+    box = page.locator(".curve-plot").bounding_box()
+    page.mouse.click(box["x"] + box["width"] / 2, box["y"] + box["height"] * 0.75)
+    drawn = settled(page, studio, song_id, started.revision_id)
+    middle = points(drawn)[1]
+    assert len(points(drawn)) == 3 and middle[0] == pytest.approx(section.bars * 3840 / 2, abs=500) and middle[1] < 300
+    page.wait_for_selector(".curve-peg.chosen")
+    page.keyboard.press("ArrowUp")
+    page.keyboard.press("ArrowRight")
+    moved = settled(page, studio, song_id, drawn.revision_id)
+    assert points(moved)[1][1] > middle[1] and points(moved)[1][0] > middle[0]
+    page.wait_for_selector(".curve-peg.chosen")
+    peg = page.locator(".curve-peg").nth(2).bounding_box()
+    page.mouse.move(peg["x"] + 5, peg["y"] + 5)
+    page.mouse.down()
+    page.mouse.move(peg["x"] + 5, peg["y"] + 45, steps=3)
+    page.mouse.up()
+    dragged = settled(page, studio, song_id, moved.revision_id)
+    assert points(dragged)[2][1] < points(moved)[2][1] / 2
+    page.locator("[data-shape]").select_option("wave")
+    shaped = settled(page, studio, song_id, dragged.revision_id)
+    assert "wave" in [p[2] for p in points(shaped)]
+    page.locator(".curve-peg").nth(1).focus()
+    page.keyboard.press("Delete")
+    fewer = settled(page, studio, song_id, shaped.revision_id)
+    assert len(points(fewer)) == 2

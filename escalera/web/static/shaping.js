@@ -117,12 +117,14 @@ function mark(box, i) {
 }
 let resting = null, back = null;
 function send(box, c, focus) {
-  back = focus === undefined ? null : { lane: c.lane, i: focus };
+  back = focus === undefined ? null : { lane: c.lane, i: focus, box };
   act.edit({ kind: "set_curve", section_id: box.dataset.section, lane: c.lane, points: JSON.stringify(c.points), rate_beats: c.rate });
 }
 export function refocus() {
   if (!back) return;
-  for (const box of all("[data-curve]")) if (read(box).lane === back.lane) { const peg = all("circle", box)[back.i]; if (peg) { peg.focus({ preventScroll: true }); mark(box, back.i); } }
+  const fresh = all("[data-curve]").filter((box) => box !== back.box && read(box).lane === back.lane);
+  if (!fresh.length) return; // parts of an answer settle one by one; the inspector's is still to come
+  for (const box of fresh) { const peg = all("circle", box)[back.i]; if (peg) { peg.focus({ preventScroll: true }); mark(box, back.i); } }
   back = null;
 }
 let held = null;

@@ -1,0 +1,174 @@
+"""Choosing, printing and keeping sound: auditions, prints, the store on disk, stopped renders, stacked sounds."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from escalera.core.palette.sounds import BY_KEY
+from escalera.core.song.edits import EDITS
+from escalera.core.song.timeline import timeline
+from escalera.errors import EditError, RenderStopped
+from escalera.services.audition import audition_song
+from escalera.services.rendering import Rendering
+from escalera.services.studio import Studio
+from escalera.sound import mix as mixing
+from escalera.sound import spec
+from escalera.sound.disk import DiskShelf
+from escalera.sound.mix import Renderer
+from escalera.sound.section import SectionMix
+from escalera.sound.stacking import stack_report
+from tests.songs import HATS, ids, small_song
+
+SONG = small_song()
+NAME = ids(SONG)
+V, C, K, B, P = (NAME[n] for n in ("Verse", "Chorus", "Round kick", "Plucked bass", "Soft pad"))
+
+
+@pytest.mark.parametrize("key", BY_KEY)
+def test_every_sound_is_heard_in_the_songs_key_and_tempo(key):
+    song = EDITS["set_tempo"](93).apply(SONG)
+    heard = audition_song(song, key)
+    audio = Renderer(30).render(heard)
+    assert heard.tempo_bpm == 93 and heard.key == song.key and heard.progression == song.progression
+    assert 0.01 < np.abs(audio).max() <= 0.9 and not np.abs(audio[:, -1]).any()
+
+
+def heard(studio, song_id):
+    song = studio.head(song_id).song
+    return studio.rendering.renderer.render(song)
+
+
+def test_a_printed_layer_sounds_the_same_whatever_happens_to_the_engine_and_goes_back_in_one_step(
+    tmp_path, monkeypatch
+):
+    studio = Studio(tmp_path, cache_mb=100)
+    song_id = studio.add_song(EDITS["add_effect"](f"layer.{P}", "auto-pan").apply(SONG), "New")
+    before, head = heard(studio, song_id), studio.head(song_id)
+    studio.print_layer(song_id, head.revision_id, P)
+    printed = heard(studio, song_id)
+    assert np.abs(printed - before).max() < 2e-5, "24 bits"
+    assert studio.rendering.print_state(studio.head(song_id).song, P) == (1, 1)
+    studio.close()
+    monkeypatch.setattr(spec, "VERSION", 999)
+    monkeypatch.setattr(
+        mixing,
+        "render_unit",
+        lambda s, *rest: pytest.fail("rendered again") if s.sounds[0].sound_key == "soft-pad" else real(s, *rest),
+    )
+    again = Studio(tmp_path, cache_mb=100)
+    spec.unit_key.cache_clear()
+    assert np.array_equal(heard(again, song_id), printed), "after a restart, with another engine"
+    again.undo(song_id)
+    assert again.head(song_id).song == head.song
+    again.close()
+    spec.unit_key.cache_clear()
+
+
+real = mixing.render_unit
+
+
+def test_a_print_follows_its_notes_and_the_original_plays_where_they_changed(studio):
+    song_id = studio.add_song(SONG, "New")
+    studio.print_layer(song_id, studio.head(song_id).revision_id, B)
+    copied = studio.edit(song_id, studio.head(song_id).revision_id, EDITS["duplicate_section"](C))
+    assert studio.rendering.print_state(copied.head.song, B) == (3, 3)
+    changed = studio.edit(song_id, copied.head.revision_id, EDITS["lift"](V, B, 0))
+    assert studio.rendering.print_state(changed.head.song, B) == (2, 3)
+    silent = _silent_layer(studio, song_id)
+    with pytest.raises(EditError, match="plays nothing yet"):
+        studio.print_layer(song_id, studio.head(song_id).revision_id, silent)
+
+
+def _silent_layer(studio, song_id):
+    studio.edit(song_id, studio.head(song_id).revision_id, EDITS["add_layer"]("tin-hat", rows=HATS, length_ticks=3840))
+    return max(x.id for x in studio.head(song_id).song.layers)
+
+
+def test_sound_outlives_a_restart_and_a_damaged_file_is_made_again(tmp_path, monkeypatch):
+    first = Rendering(100, disk=(tmp_path / "sound", 50))
+    audio = first.renderer.render(SONG)
+    first.shelf.settle()
+    first.close()
+    files = sorted((tmp_path / "sound").glob("*.npz"))
+    assert len(files) == 2
+    second = Rendering(100, disk=(tmp_path / "sound", 50))
+    monkeypatch.setattr(mixing, "render_unit", lambda *a: pytest.fail("rendered again"))
+    assert np.array_equal(second.renderer.render(SONG), audio)
+    second.close()
+    monkeypatch.undo()
+    files[0].write_bytes(b"nonsense")
+    third = Rendering(100, disk=(tmp_path / "sound", 50))
+    assert np.array_equal(third.renderer.render(SONG), audio)
+    third.close()
+
+
+def test_the_disk_shelf_keeps_its_limit_and_a_folder_that_cannot_be_written_costs_nothing(tmp_path):
+    mix = SectionMix(0, np.ones((2, 50_000), np.float32))
+    shelf = DiskShelf(tmp_path / "small", 1_000_000)
+    for i in range(6):
+        shelf.put(f"key{i}", mix)
+        shelf.settle()
+    kept = [i for i in range(6) if shelf.get(f"key{i}") is not None]
+    assert (
+        sum(f.stat().st_size for f in (tmp_path / "small").iterdir()) <= 1_000_000 and kept[-1] == 5 and 0 not in kept
+    )
+    shelf.close()
+    (tmp_path / "file").write_text("in the way")
+    rendering = Rendering(60, disk=(tmp_path / "file", 10))
+    assert np.array_equal(rendering.renderer.render(SONG), Renderer(60).render(SONG))
+    rendering.close()
+
+
+def test_a_render_tells_how_far_it_is_and_stops_when_it_is_outdated():
+    told = []
+    Renderer(60).render(SONG, told.append)
+    assert told == sorted(told) and told[-1] == 1.0 and len(told) == 4
+    seen = []
+    with pytest.raises(RenderStopped):
+        Renderer(60).render(SONG, seen.append, lambda: len(seen) < 1)
+    assert len(seen) < 4
+
+
+def stacked(sound, **values):
+    song = EDITS["add_stack"](K, sound).apply(SONG)
+    return EDITS["set_stack"](K, song.layer_by_id[K].stack[0].id, **values).apply(song).layer_by_id[K]
+
+
+@pytest.mark.parametrize("layer, cancels", [
+    (lambda: stacked("round-kick", inverted=True, level_db=-1), True), (lambda: stacked("round-kick", offset_ms=9.5), True),
+    (lambda: stacked("round-kick"), False), (lambda: stacked("stomp-kick", level_db=-12), False),
+])  # fmt: skip
+def test_stacked_sounds_that_cancel_in_the_low_end_are_found_with_a_remedy(layer, cancels):
+    layer = layer()
+    report = stack_report(layer)
+    assert report.cancels == cancels
+    if cancels:
+        mended = replace(layer, stack=(report.remedy,))
+        assert report.gain_db > 1.5 and stack_report(mended).loss_db < report.loss_db - 1.0
+
+
+def test_a_stack_without_low_end_has_nothing_to_cancel():
+    assert stack_report(stacked("dry-click")) is None and stack_report(SONG.layer_by_id[K]) is None
+
+
+def test_too_many_layers_and_too_long_songs_meet_a_plain_limit():
+    song = SONG
+    with pytest.raises(EditError, match="64 layers, and no more fit"):
+        for _ in range(200):
+            song = EDITS["add_layer"]("tin-hat").apply(song)
+    long = EDITS["set_tempo"](133).apply(EDITS["resize_section"](C, 991).apply(SONG))
+    line = timeline(long)
+    assert line.seconds > 30 * 59
+    head = Renderer(60).before_master(long, line, line.samples(44_100)[1], line.samples(44_100)[1] + 44_100)
+    assert np.isfinite(head).all() and head.any()
+
+
+def test_favourites_belong_to_all_songs(studio):
+    studio.set_favourite("rain", True)
+    studio.set_favourite("rain", True)
+    assert studio.favourites() == {"rain"}
+    studio.set_favourite("rain", False)
+    assert not studio.favourites()
+    with pytest.raises(EditError, match="is not a sound"):
+        studio.set_favourite("gong", True)
