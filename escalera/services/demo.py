@@ -4,7 +4,10 @@ A recipe names layers with their sound and settings, and for every section what 
 phrase. A cell is '.', or a pattern's key from the library with marks after slashes:
   name/open:400-8000   low-pass from … to … hertz      name/fade:-20..0   level from … to … dB
   name/keep:0.5        thinned to a share               name/up:12         transposed by semitones
-'x' is the layer's first pattern; a '*' at the end repeats the cell before it to the section's end.
+A layer may say `settings` of its sound, `effects` in order as [effect, {parameter: value}], a `stack` as
+[sound, {level_db, offset_ms, …}], `duck_by` a layer's name and a `recipe` note; the song `buses` and `master`
+chains and `returns`; a section `curves` as [owner, parameter, points in beats] and `throws` as
+[layer, first beat, beats, space, level]. 'x' is the layer's first pattern; a '*' at the end repeats the cell before it to the section's end.
 """
 
 from __future__ import annotations
@@ -12,11 +15,14 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from escalera.core.song.document import Song
+from escalera.core.song.document import EVERY_BEAT, Song
+from escalera.core.song.edits.curves import AddThrow, SetCurve, Treat
+from escalera.core.song.edits.devices import AddEffect, AddStack, SetDuckBy, SetRecipe, SetStack, SetValue
 from escalera.core.song.edits.layers import AddLayer, SetControl
 from escalera.core.song.edits.sections import AddSection, SetPhrases, SetTarget, ShiftSection
 from escalera.core.song.edits.tiles import PlaceNew, Vary
 from escalera.core.song.edits.whole import SetChords, SetMaster, SetSchool
+from escalera.core.song.lanes import devices_of, read_owner
 from escalera.core.theory.keys import parse_key
 from escalera.core.time.metre import parse_metre
 from escalera.services import library
@@ -36,10 +42,56 @@ def song_from_recipe(recipe: dict[str, Any]) -> Song:
     for row in recipe["layers"]:
         song = _add_layer(song, row)
         layers[row["name"]] = (next(x.id for x in song.layers if x.name == row["name"]), row["pattern"])
+    song = _add_mix(song, recipe)
+    for row in recipe["layers"]:
+        if "duck_by" in row:
+            by = EVERY_BEAT if row["duck_by"] == "beat" else layers[row["duck_by"]][0]
+            song = SetDuckBy(layers[row["name"]][0], by).apply(song)
     for row in recipe["sections"]:
         song = _add_section(song, row)
+        section_id = song.sections[-1].id
         for name, cells in row["plays"].items():
-            song = _place(song, song.sections[-1].id, *layers[name], cells)
+            song = _place(song, section_id, *layers[name], cells)
+        for owner, parameter, points in row.get("curves", ()):
+            lane = f"{_owner(owner, layers)}.{_parameter(song, _owner(owner, layers), parameter)}"
+            song = SetCurve(section_id, lane, [[960 * beat, value, shape] for beat, value, shape in points]).apply(song)
+        for name, beat, beats, to, level_db in row.get("throws", ()):
+            start = round(960 * beat)
+            song = AddThrow(section_id, layers[name][0], start, start + round(960 * beats), to, level_db).apply(song)
+        for name, lane, value in row.get("treats", ()):
+            song = Treat(section_id, layers[name][0], lane, value).apply(song)
+    return song
+
+
+def _owner(owner: str, layers: dict[str, tuple[int, str]]) -> str:
+    return f"layer.{layers[owner][0]}" if owner in layers else owner
+
+
+def _parameter(song: Song, owner: str, parameter: str) -> str:
+    """'low-pass:cutoff_hz' is the cutoff of the owner's first low-pass; anything else is itself."""
+    effect, _, key = parameter.partition(":")
+    if not key:
+        return parameter
+    device = next(d for d in devices_of(song, read_owner(owner, song)) if d.key == effect)
+    return f"fx.{device.id}.{key}"
+
+
+def _add_chain(song: Song, owner: str, chain: list[Any]) -> Song:
+    for effect, values in chain:
+        device_id = song.next_id
+        song = AddEffect(owner, effect).apply(song)
+        for key, value in values.items():
+            song = SetValue(f"{owner}.fx.{device_id}.{key}", value).apply(song)
+    return song
+
+
+def _add_mix(song: Song, recipe: dict[str, Any]) -> Song:
+    for family, chain in recipe.get("buses", {}).items():
+        song = _add_chain(song, f"bus.{family.replace(' ', '-')}", chain)
+    song = _add_chain(song, "master", recipe.get("master", []))
+    for key, values in recipe.get("returns", {}).items():
+        for parameter, value in values.items():
+            song = SetValue(f"return.{key}.{parameter}", value).apply(song)
     return song
 
 
@@ -50,7 +102,13 @@ def _add_layer(song: Song, row: dict[str, Any]) -> Song:
     layer_id = next(x.id for x in song.layers if x.name == row["name"])
     for control, value in row.get("set", {}).items():
         song = SetControl(layer_id, control, value).apply(song)
-    return song
+    for key, value in row.get("settings", {}).items():
+        song = SetValue(f"layer.{layer_id}.sound.{key}", value).apply(song)
+    song = _add_chain(song, f"layer.{layer_id}", row.get("effects", []))
+    for sound, values in row.get("stack", ()):
+        song = AddStack(layer_id, sound).apply(song)
+        song = SetStack(layer_id, song.next_id - 1, **values).apply(song)
+    return SetRecipe(layer_id, row["recipe"]).apply(song) if "recipe" in row else song
 
 
 def _add_section(song: Song, row: dict[str, Any]) -> Song:

@@ -131,7 +131,7 @@ def metal(left, right, hold, freq, gain, seed, p):
             if rise > 0.5:  # played backwards: it swells over the note and stops
                 share = min(1.0, i / max(1, hold))
                 env = share * share * share
-            out[i] += gain * struck(i, n, hold, attack) * (2.1 * env * soft + 0.25 * ping)
+            out[i] += gain * struck(i, n, hold, attack) * (3.0 * env * soft + 0.25 * ping)
             e_fast *= k_fast
             e_slow *= k_slow
             e_bell *= k_bell
