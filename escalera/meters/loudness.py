@@ -46,12 +46,11 @@ def k_coefficients(rate_hz: float) -> NDArray[np.float64]:
 
 def k_energy(audio: Audio, rate_hz: float, edges: NDArray[np.int64]) -> NDArray[np.float64]:
     """K-weighted energy summed over channels between consecutive sample edges. `audio` is (channels, n)."""
-    coefficients, total = k_coefficients(rate_hz), np.zeros(len(edges) - 1)
-    for channel in audio:
-        energy = np.zeros(len(edges) - 1)
-        kernels.k_weighted_energy(np.ascontiguousarray(channel), coefficients, edges, energy)
-        total += energy
-    return total
+    energy = np.zeros(len(edges) - 1)
+    left = np.ascontiguousarray(audio[0])
+    right = np.ascontiguousarray(audio[1]) if len(audio) > 1 else np.zeros(0, np.float32)
+    kernels.k_weighted_energy(left, right, k_coefficients(rate_hz), edges, energy)
+    return energy
 
 
 def lufs(power: NDArray[np.float64] | float) -> NDArray[np.float64]:
@@ -61,12 +60,12 @@ def lufs(power: NDArray[np.float64] | float) -> NDArray[np.float64]:
         return -0.691 + 10.0 * np.log10(np.where(power < SILENT_POWER, 0.0, power))
 
 
-def _windows(energy: NDArray[np.float64], tenths: int, samples: float) -> NDArray[np.float64]:
-    """Mean square over sliding windows of so many tenths of a second, stepping by one."""
-    if len(energy) < tenths:
+def _windows(energy: NDArray[np.float64], steps: int, samples: float) -> NDArray[np.float64]:
+    """Mean square over sliding windows of so many steps, moving on by one; a step has so many samples."""
+    if len(energy) < steps:
         return np.zeros(0)
-    sums = np.convolve(energy, np.ones(tenths), mode="valid")
-    return np.maximum(sums, 0.0) / (tenths * samples)
+    sums = np.lib.stride_tricks.sliding_window_view(energy, steps).sum(axis=1)
+    return sums / (steps * samples)
 
 
 def _gated_mean(power: NDArray[np.float64], relative_lu: float) -> float:
@@ -89,16 +88,21 @@ def _range(short: NDArray[np.float64]) -> float:
 
 
 def loudness(audio: Audio, rate_hz: int) -> Loudness:
-    """Loudness figures of (channels, n) float32 samples at `rate_hz`, one or two channels."""
-    step = rate_hz / 10.0
+    """Loudness figures of (channels, n) float32 samples at `rate_hz`, one or two channels.
+
+    Gated blocks and the curves move on by 100 ms; the maxima are looked for every 10 ms, so that a short sound is
+    not missed between two windows.
+    """
+    step = rate_hz / 100.0
     count = int(audio.shape[1] // step)
     energy = k_energy(audio, rate_hz, np.rint(np.arange(count + 1) * step).astype(np.int64))
-    momentary, short = _windows(energy, 4, step), _windows(energy, 30, step)
+    fine, fine_short = _windows(energy, 40, step), _windows(energy, 300, step)
+    momentary, short = fine[::10], fine_short[::10]
     seconds = audio.shape[1] / rate_hz
     return Loudness(
         float(lufs(_gated_mean(momentary, 10.0))),
-        float(lufs(momentary.max(initial=0.0))),
-        float(lufs(short.max(initial=0.0))),
+        float(lufs(fine.max(initial=0.0))),
+        float(lufs(fine_short.max(initial=0.0))),
         _range(short) if seconds >= 60.0 else None,
         lufs(momentary),
         lufs(short),
@@ -122,7 +126,7 @@ PHASES = _phases()
 
 def true_peak_dbtp(audio: Audio) -> float:
     """True peak of (channels, n) samples, four times oversampled (BS.1770-4, annex 2)."""
-    top = 0.0
+    top, bound = 0.0, float(np.abs(PHASES).sum(axis=1).max())
     for channel in audio:
-        top = kernels.true_peak(np.ascontiguousarray(channel), PHASES, top)
+        top = kernels.true_peak(np.ascontiguousarray(channel), PHASES, bound, top)
     return 20.0 * float(np.log10(top)) if top > 0 else SILENCE
