@@ -26,6 +26,7 @@ TABLE = (
         "max_pages", "ESCALERA_MAX_PAGES", "0", "largest size of the database in pages of 4096 bytes; 0 is no limit"
     ),
     Setting("cache_mb", "ESCALERA_CACHE_MB", "700", "memory for rendered sound, in megabytes"),
+    Setting("soundfont", "ESCALERA_SOUNDFONT", "", "a SoundFont file to use; by default the first one installed"),
     Setting(
         "disk_cache_mb", "ESCALERA_DISK_CACHE_MB", "1000", "rendered sound kept on disk, in megabytes; 0 keeps none"
     ),

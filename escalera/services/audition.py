@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from escalera.core.palette.sounds import BY_KEY
+from escalera.core.palette.bank import NAMES, PREFIX
+from escalera.core.palette.sounds import BY_KEY, Sound
 from escalera.core.song.document import Section, Song
-from escalera.core.song.edits.base import one_of
+from escalera.core.song.edits.base import sound_of
 from escalera.core.song.edits.layers import AddLayer
 from escalera.core.song.edits.tiles import Place
 from escalera.core.time.metre import Metre
 from escalera.services import library
+from escalera.sound.bank import bank
 
 BARS = 2
 RISE = "one-bar-rise"
@@ -18,7 +20,7 @@ RISE = "one-bar-rise"
 
 def audition_song(song: Song, sound_key: str) -> Song:
     """Two bars with one layer: the sound's own job, in the song's key, tempo and chords. Raises EditError."""
-    sound = BY_KEY[one_of(sound_key, list(BY_KEY), "sound")]
+    sound = sound_of(sound_key)
     chosen = library.patterns()[RISE] if sound.rise else library.default_for(sound_key)
     assert chosen is not None
     bare = Song(tempo_bpm=song.tempo_bpm, metre=Metre(), key=song.key, progression=song.progression,
@@ -29,3 +31,8 @@ def audition_song(song: Song, sound_key: str) -> Song:
     layer = made.layers[0]
     made = made.with_layer(replace(layer, reverb_send_db=-60.0 if sound.is_drum else -20.0))
     return Place(1, layer.id, layer.pattern_id).apply(made)
+
+
+def bank_sounds() -> list[Sound]:
+    """The instruments of the sound bank, where one is installed."""
+    return [BY_KEY[f"{PREFIX}{program}"] for program in range(len(NAMES))] if bank() is not None else []

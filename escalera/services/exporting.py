@@ -15,7 +15,7 @@ from escalera.core.song.codec import key_text
 from escalera.core.song.document import Song
 from escalera.core.song.readings import where
 from escalera.core.song.timeline import timeline
-from escalera.errors import InputError, shown
+from escalera.errors import InputError, RenderStopped, shown
 from escalera.formats.audio import encode_audio
 from escalera.formats.midi_write import write_midi
 from escalera.formats.project import write_project
@@ -25,10 +25,14 @@ from escalera.sound.schedule import RATE_HZ
 
 @dataclass(frozen=True, slots=True)
 class Options:
+    """How audio is written. `tell` hears how far it is; when `wanted` says no, RenderStopped ends it."""
+
     stems: bool = False
     wet: bool = True
     bits: int = 16
     bars: tuple[int, int] | None = None
+    tell: Callable[[float], None] = lambda share: None
+    wanted: Callable[[], bool] = lambda: True
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,7 +71,7 @@ def _flac(song: Song, rendering: Rendering, options: Options) -> bytes:
 
 
 def _mix(song: Song, rendering: Rendering, options: Options) -> np.ndarray:
-    audio = rendering.renderer.render(song)
+    audio = rendering.renderer.render(song, lambda share: options.tell(0.9 * share), options.wanted)
     return cut_bars(song, audio, options.bars) if options.bars else audio
 
 
@@ -97,7 +101,12 @@ def _stems(song: Song, rendering: Rendering, options: Options, kind: str) -> byt
     ]
     target = io.BytesIO()
     with zipfile.ZipFile(target, "w", zipfile.ZIP_STORED) as out:
-        stems = [renderer.before_master(song, line, 0, total, frozenset((x.id,)), options.wet) for x in layers]
+        stems = []
+        for number, x in enumerate(layers):
+            if not options.wanted():
+                raise RenderStopped("The stems were called off. Nothing was written.")
+            stems.append(renderer.before_master(song, line, 0, total, frozenset((x.id,)), options.wet))
+            options.tell(0.8 * (number + 1) / len(layers))
         loudest = max((float(np.abs(s).max(initial=0.0)) for s in stems), default=0.0)
         gain = min(1.0, 0.99 / loudest) if loudest else 1.0
         for number, (layer, stem) in enumerate(zip(layers, stems), 1):

@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import replace
 
 from escalera.core.energy.schools import SCHOOLS
-from escalera.core.palette.sounds import BY_KEY
 from escalera.core.song.chordline import parse_chordline
 from escalera.core.song.document import Song
-from escalera.core.song.edits.base import one_of, within
+from escalera.core.song.edits.base import one_of, sound_of, within
 from escalera.core.song.edits.layers import AddLayer
 from escalera.core.song.edits.tiles import Place
 from escalera.core.song.forms import FORMS, song_with_form
@@ -69,7 +68,7 @@ def song_layer(song: Song, sound_key: str) -> int:
 
 def add_layer_edit(sound_key: str, name: str = "", pattern_key: str = "") -> AddLayer:
     """The edit that adds a layer with its usual pattern, or with a chosen one of the library."""
-    one_of(sound_key, list(BY_KEY), "sound")
+    sound_of(sound_key)
     chosen = library.patterns().get(pattern_key) or library.default_for(sound_key)
     if chosen is None:
         return AddLayer(sound_key, name)

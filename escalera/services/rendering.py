@@ -152,7 +152,9 @@ class Rendering:
         tell(0.95)
         sections = tuple(measured_section(song, span, m) for span, m in zip(line.spans, meters))
         found = agreement(song.sections, [s.value for s in sections])
-        return MeasuredSong(sections, loudness(audio, RATE_HZ), true_peak_dbtp(audio), found)
+        with ThreadPoolExecutor(2) as pool:
+            whole, peak = pool.submit(loudness, audio, RATE_HZ), pool.submit(true_peak_dbtp, audio)
+            return MeasuredSong(sections, whole.result(), peak.result(), found)
 
     def _song_key(self, song: Song) -> str:
         line = timeline(song)

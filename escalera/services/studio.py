@@ -8,15 +8,15 @@ from pathlib import Path
 
 from escalera.core.energy.explain import fitted_scale
 from escalera.core.energy.model import arranged
-from escalera.core.palette.sounds import BY_KEY
 from escalera.core.song.codec import Plain, key_text
 from escalera.core.song.document import Song
 from escalera.core.song.edits import Edit
-from escalera.core.song.edits.base import layer_of, one_of
+from escalera.core.song.edits.base import layer_of, sound_of
 from escalera.core.song.edits.whole import SetScale
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError, InputError
 from escalera.services.audition import audition_song
+from escalera.services.jobs import Jobs
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.rendering import Rendering
 from escalera.settings import data_folder, number
@@ -43,6 +43,7 @@ class Studio:
         self.repository = Repository()
         disk = (self.folder / "sound", number("disk_cache_mb"))
         cache = number("cache_mb") if cache_mb is None else cache_mb
+        self.jobs = Jobs()
         self.rendering = Rendering(cache, lambda name: printed_audio(self.database, name), disk)
 
     # the shelf -------------------------------------------------------------------------------------------------
@@ -155,7 +156,7 @@ class Studio:
             return shelves.favourites(session)
 
     def set_favourite(self, sound: str, liked: bool) -> None:
-        one_of(sound, list(BY_KEY), "sound")
+        sound_of(sound)
         with self.database.write() as session:
             shelves.set_favourite(session, sound, liked)
 
@@ -172,6 +173,7 @@ class Studio:
         self.database.backup(target)
 
     def close(self) -> None:
+        self.jobs.close()
         self.rendering.close()
         self.database.close()
 

@@ -14,7 +14,7 @@ from escalera.sound.cache import content_key
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
 
-MEASURE_VERSION = 1
+MEASURE_VERSION = 2
 
 
 def measure_key(renderer: Renderer, song: Song, span: Span, chunk_key: str) -> str:
@@ -26,7 +26,7 @@ def measure_key(renderer: Renderer, song: Song, span: Span, chunk_key: str) -> s
 def measure_section(renderer: Renderer, song: Song, line: Timeline, index: int, chunk_key: str) -> SpanMeters:
     """Meters of one section per felt bar, kept in the renderer's cache.
 
-    Voices cannot be told apart in a mix, so their column comes from the rendered voice layers by themselves.
+    Voices cannot be told apart in a mix, so their column comes from the rendered voice layers by themselves, dry.
     """
     key = measure_key(renderer, song, line.spans[index], chunk_key)
     return renderer.cache.get_or_make(key, lambda: _measure(renderer, song, line, index))
@@ -44,7 +44,9 @@ def _measure(renderer: Renderer, song: Song, line: Timeline, index: int) -> Span
     meters = measure_spans(renderer.before_master(song, line, low, high), RATE_HZ, edges)
     voices = _voices(song) & {p.layer_id for p in span.section.placements}
     if voices:
-        meters.stats[:, INDEX["voice"]] = _powers(renderer.before_master(song, line, low, high, voices), edges)
+        meters.stats[:, INDEX["voice"]] = _powers(
+            renderer.before_master(song, line, low, high, voices, wet=False), edges
+        )
     return meters
 
 

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from escalera.core.palette.parameters import Settings, with_setting
 from escalera.core.palette.sounds import BY_KEY
 from escalera.core.theory.pitch import pitch_to_hz
+from escalera.sound.bank import bank
 from escalera.sound.cache import AudioCache, content_key
 from escalera.sound.kernels import bus, tonal
 from escalera.sound.schedule import RATE_HZ, Notes
@@ -101,7 +102,11 @@ def _one_note(sound: Patch, pitch: int, hold: int, length: int, take: int) -> Au
 
 
 def _play(sound: Patch, audio: Audio, hold: int, pitch: int, gain: float, take: int) -> None:
-    sound.voice.model.kernel(audio[0], audio[-1], hold, pitch_to_hz(pitch), gain, take, sound.vector)
+    program, opened = sound.program, bank()
+    if program is not None and opened is not None:
+        audio += np.float32(gain) * opened.note(program, pitch, hold, audio.shape[1])
+    else:
+        sound.voice.model.kernel(audio[0], audio[-1], hold, pitch_to_hz(pitch), gain, take, sound.vector)
 
 
 Alike = dict[tuple[int, int, int, int], list[int]]

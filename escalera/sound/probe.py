@@ -29,7 +29,7 @@ def notes_of(rows: Sequence[tuple[float, float, float]], key: str) -> Notes:
 def play_notes(key: str, notes: Notes, settings: Settings = (), seed: int = 0) -> NDArray[np.float32]:
     """Notes played by a sound, shape (2, n) float32."""
     line = line_of(Stacked(key, settings), notes, seed)
-    audio = np.zeros((VOICES[key].channels, line.end), np.float32)
+    audio = np.zeros((line.sound.channels, line.end), np.float32)
     play_line(line, audio, 0, 1.0, None, AudioCache(50_000_000))
     return audio if len(audio) == 2 else np.repeat(audio, 2, axis=0)
 

@@ -108,7 +108,7 @@ def _ways(plan: Plan, part: Part, unit: Unit, desk: Desk, ducks: dict[tuple[int,
     """Where a unit goes: (target, left, right, curve left, curve right, place, gains) for the mix and every send."""
     g, at = part.gains, unit.offset - desk.first
     duck = ducks.get(part.duck, NONE) if part.duck else NONE
-    target, length = desk.target(part.family), desk.out.shape[1]
+    target = desk.target(part.family)
     if part.moving:
         return _moving_ways(plan, part, unit, desk, duck)
     left, right = g.level * g.left, g.level * g.right
@@ -118,7 +118,7 @@ def _ways(plan: Plan, part: Part, unit: Unit, desk: Desk, ducks: dict[tuple[int,
         for i, send in enumerate(g.sends)
         if send and g.level
     ]
-    return ways + _throw_ways(part, unit, desk, duck, left, right, length)
+    return ways + _throw_ways(part, unit, desk, duck, left, right)
 
 
 def _moving_ways(plan: Plan, part: Part, unit: Unit, desk: Desk, duck: Samples) -> list[Way]:
@@ -145,9 +145,8 @@ def _moving_ways(plan: Plan, part: Part, unit: Unit, desk: Desk, duck: Samples) 
         if slot in moving or g.sends[i]:
             send = _per_sample(curve(slot, g.sends[i]), length)
             ways.append((desk.returns[i], unit.left, unit.right, left * send, right * send, at, 1.0, 1.0))
-    for low, high, i, gain in part.throws:
-        window = _window(low - desk.first, high - desk.first, length)
-        ways.append((desk.returns[i], unit.left, unit.right, left * window, right * window, at, gain, gain))
+    if part.throws:  # the level's curve is already part of the gains that stand in for ducking
+        ways += _throw_ways(part, unit, desk, left, 1.0, 1.0)
     return ways
 
 
@@ -160,22 +159,26 @@ def _per_sample(values: NDArray[np.float64], length: int) -> Samples:
     return np.interp(np.arange(length), np.arange(len(values)) * BLOCK, values).astype(np.float32)
 
 
-def _throw_ways(part: Part, unit: Unit, desk: Desk, duck: Samples, left: float, right: float, length: int) -> list[Way]:
-    at, ways = unit.offset - desk.first, []
+def _throw_ways(part: Part, unit: Unit, desk: Desk, duck: Samples, left: float, right: float) -> list[Way]:
+    """Each throw's stretch of the unit, with short ramps about it so that no wave is cut apart, on its way into a space."""
+    ways: list[Way] = []
     for low, high, i, gain in part.throws:
-        window = _window(low - desk.first, high - desk.first, length)
+        a, b = max(unit.offset, low - THROW_FADE), min(unit.end, high + THROW_FADE)
+        b = min(b, desk.first + desk.out.shape[1])
+        if a >= b:
+            continue
+        at = np.arange(a, b)
+        window = np.minimum(
+            np.clip((at - low + THROW_FADE) / THROW_FADE, 0, 1), np.clip((high + THROW_FADE - at) / THROW_FADE, 0, 1)
+        )
         if len(duck):
-            window = window * duck
-        ways.append((desk.returns[i], unit.left, unit.right, window, window, at, left * gain, right * gain))
+            window = window * duck[a - desk.first : b - desk.first]
+        x, y = (
+            np.ascontiguousarray(s[a - unit.offset : b - unit.offset] * window, np.float32)
+            for s in (unit.left, unit.right)
+        )
+        ways.append((desk.returns[i], x, y, NONE, NONE, a - desk.first, left * gain, right * gain))
     return ways
-
-
-def _window(low: int, high: int, length: int) -> Samples:
-    """1 between two samples, with short ramps outside them, so that a throw cuts no wave apart."""
-    at = np.arange(length)
-    rise = np.clip((at - low + THROW_FADE) / THROW_FADE, 0.0, 1.0)
-    fall = np.clip((high + THROW_FADE - at) / THROW_FADE, 0.0, 1.0)
-    return np.minimum(rise, fall).astype(np.float32)
 
 
 def _duck_curves(plan: Plan, desk: Desk) -> dict[tuple[int, float, float], Samples]:

@@ -8,16 +8,17 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.palette.bank import bank_program
 from escalera.core.palette.parameters import Parameter, Settings
-from escalera.core.palette.sounds import BY_KEY
 from escalera.core.song.devices import Curve, Device
 from escalera.core.song.document import Layer, Song
 from escalera.core.song.lanes import CONTROLS, layer_parameter
 from escalera.core.song.timeline import Span
 from escalera.core.time.ticks import TICKS_PER_QUARTER
+from escalera.sound.bank import bank
 from escalera.sound.cache import content_key
 from escalera.sound.schedule import RATE_HZ, Notes
-from escalera.sound.voices import VOICES, patch
+from escalera.sound.voices import patch
 
 VERSION = 2  # raise when a kernel or chain changes what it makes
 BLOCK = 16
@@ -34,6 +35,7 @@ class Stacked:
     gain: float = 1.0
     offset: int = 0
     pan: float = 0.0
+    bank: str = ""  # the file of the bank that plays it
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,11 +125,12 @@ def unit_spec(song: Song, span: Span, layer: Layer, moving: tuple[Moving, ...] =
     """What a layer's unit in a section is made of. `moving` as from `moving_of`; what acts in the mix is left out."""
     moving = tuple(m for m in moving if m.slot not in MIX_LANES)
     devices = tuple((d.key, d.settings) for d in layer.devices if d.on)
-    sounds = [Stacked(layer.sound_key, layer.settings)]
+    sounds = [Stacked(layer.sound_key, layer.settings, bank=bank_file(layer.sound_key))]
     for part in layer.stack:
         gain = 10.0 ** (part.level_db / 20.0) * (-1.0 if part.inverted else 1.0)
-        sounds.append(Stacked(part.sound_key, part.settings, gain, round(part.offset_ms / 1000 * RATE_HZ), part.pan))
-    random = any(VOICES[s.sound_key].noisy for s in sounds) or any(key == "scatter" for key, _ in devices)
+        sounds.append(Stacked(part.sound_key, part.settings, gain, round(part.offset_ms / 1000 * RATE_HZ), part.pan,
+                              bank_file(part.sound_key)))  # fmt: skip
+    random = any(patch(s.sound_key).noisy for s in sounds) or any(key == "scatter" for key, _ in devices)
     return UnitSpec(tuple(sounds), layer.lowpass_hz, layer.highpass_hz, devices, moving, layer.seed if random else 0,
                     quarter_samples(span) if devices else 0.0, span.tempo_points if moving else ())  # fmt: skip
 
@@ -137,9 +140,7 @@ def unit_key(spec: UnitSpec, notes: Notes) -> str:
     return content_key("unit", VERSION, spec, notes.content)
 
 
-def is_noisy(sound_key: str) -> bool:
-    return patch(sound_key).noisy
-
-
-def label_of(sound_key: str) -> str:
-    return BY_KEY[sound_key].label
+def bank_file(sound_key: str) -> str:
+    """The name of the bank that plays a sound, so that another bank gives another key; empty for the palette's own."""
+    opened = bank() if bank_program(sound_key) is not None else None
+    return opened.path.name if opened else ""

@@ -15,7 +15,7 @@ from escalera.sound.kernels import bus
 from escalera.sound.playing import line_of, play_line, split_by_settings
 from escalera.sound.schedule import Notes
 from escalera.sound.spec import BLOCK, Stacked, UnitSpec, block_ticks
-from escalera.sound.voices import VOICES
+from escalera.sound.voices import patch
 
 OPEN_HZ = 19_000.0
 NONE = np.zeros(0, np.float32)
@@ -106,7 +106,7 @@ def stage_of(spec: UnitSpec, index: int, key: str, settings: Settings, offset: i
 def _played(spec: UnitSpec, notes: Notes, where: Extent, cache: AudioCache) -> NDArray[np.float32]:
     scatter = next((dict(settings).get("amount", 0.5) for key, settings in spec.devices if key == "scatter"), 0.0)
     placed = bool(scatter) or any(s.pan for s in spec.sounds)
-    channels = 2 if placed else max(VOICES[s.sound_key].channels for s in spec.sounds)
+    channels = 2 if placed else max(patch(s.sound_key).channels for s in spec.sounds)
     audio = np.zeros((channels, where.end - where.offset), np.float32)
     for number, stacked in enumerate(spec.sounds):
         for part, some in split_by_settings(stacked, notes, spec.moving if number == 0 else (), spec.tempo):

@@ -13,8 +13,10 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.palette.bank import RELEASE, bank_program
 from escalera.core.palette.parameters import Settings
-from escalera.core.palette.sounds import BY_KEY
+from escalera.core.palette.sounds import BY_KEY, played_by
+from escalera.sound.bank import bank
 from escalera.sound.kernels import air, drums, partials, tonal
 
 
@@ -179,6 +181,11 @@ class Patch:
     values: dict[str, float]
 
     @property
+    def program(self) -> int | None:
+        """The bank's program that plays it; None for a sound of the palette, and where no bank is."""
+        return bank_program(self.key) if bank() is not None else None
+
+    @property
     def noisy(self) -> bool:
         return self.voice.noisy
 
@@ -190,7 +197,10 @@ class Patch:
 @lru_cache(maxsize=2048)
 def patch(sound_key: str, settings: Settings = ()) -> Patch:
     """The voice of a sound with its parameters in the kernel's order."""
-    voice, sound = VOICES[sound_key], BY_KEY[sound_key]
+    own = sound_key if sound_key in VOICES else played_by(sound_key)
+    voice, sound = VOICES[own], BY_KEY[own]
+    if own != sound_key and bank() is not None:
+        voice = Voice(voice.model, voice.fixed, release_s=RELEASE.default, channels=2)
     defaults = {p.key: p.default for p in sound.parameters}
     values = {**voice.model.defaults, **voice.fixed, **defaults, **dict(settings)}
     if voice.model is THROAT and values["to_vowel"] < 0:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 
 from flask import Blueprint, redirect, render_template, request, send_file, session, url_for
 
@@ -44,6 +45,36 @@ def take_away(song_id: int, key: str):  # type: ignore[no-untyped-def]
     options = Options(args.get("stems") == "1", args.get("wet", "1") == "1", args.get("bits", 16, type=int))
     name, mimetype, data = export(studio().head(song_id).song, studio().rendering, key, options)
     return send_file(io.BytesIO(data), mimetype=mimetype, as_attachment=True, download_name=name)
+
+
+@blueprint.post("/songs/<int:song_id>/export/<key>")
+def begin(song_id: int, key: str):  # type: ignore[no-untyped-def]
+    """Make a file in the background; the answer asks for itself until the file is there."""
+    song, args = studio().head(song_id).song, request.form
+    options = Options(args.get("stems") == "1", args.get("wet", "1") == "1", args.get("bits", 16, type=int))
+    label = f"{FORMATS[key].label if key in FORMATS else key}{', stems' if options.stems else ''}, {options.bits} bit"
+    rendering = studio().rendering
+    name = studio().jobs.start(
+        label, lambda tell, wanted: export(song, rendering, key, replace(options, tell=tell, wanted=wanted))
+    )
+    return render_template("files/_job.html", job=studio().jobs.get(name), name=name)
+
+
+@blueprint.route("/exports/<name>", methods=["GET", "DELETE"])
+def ask(name: str):  # type: ignore[no-untyped-def]
+    job = studio().jobs.get(name)
+    if request.method == "DELETE":
+        job.wanted = False
+    return render_template("files/_job.html", job=job, name=name)
+
+
+@blueprint.get("/exports/<name>/file")
+def take(name: str):  # type: ignore[no-untyped-def]
+    job = studio().jobs.get(name)
+    if not job.done or job.trouble:
+        raise InputError(job.trouble or "The file is not ready yet. Wait until it is.")
+    file_name, mimetype, data = job.future.result()
+    return send_file(io.BytesIO(data), mimetype=mimetype, as_attachment=True, download_name=file_name)
 
 
 @blueprint.get("/project.schema.json")

@@ -7,6 +7,7 @@ from flask import Blueprint, Response, render_template, request
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
 from escalera.core.song.edits.base import layer_of, section_of
 from escalera.errors import NotFound
+from escalera.services.audition import bank_sounds
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("sound", __name__, url_prefix="/songs/<int:song_id>")
@@ -44,8 +45,11 @@ def picker(song_id: int):  # type: ignore[no-untyped-def]
     stack = layer is not None and request.args.get("stack") == "1"
     fitting = [s for s in SOUNDS if not stack or (layer and s.is_drum == layer.sound.is_drum and not s.mono)]
     groups = [(f, [s for s in fitting if s.family == f]) for f in FAMILIES if any(s.family == f for s in fitting)]
+    extra = [s for s in bank_sounds() if not stack or (layer and not layer.sound.is_drum)]
     if layer:  # the layer's own family first
         groups.sort(key=lambda g: g[0] != layer.sound.family)
+    if extra:
+        groups.append(("sound bank", extra))
     return render_template("sounds/picker.html", head=head, song=head.song, layer=layer, stack=stack, groups=groups,
                            jobs=JOBS, liked=studio().favourites())  # fmt: skip
 

@@ -8,6 +8,8 @@ import pytest
 from lxml import html
 
 from escalera.core.song.edits import EDITS
+from escalera.errors import InputError, RenderStopped
+from escalera.services.exporting import Options, export
 from tests.songs import ids, small_song
 
 NAME = ids(small_song())
@@ -202,3 +204,30 @@ def test_the_wall_is_sent_again_only_when_it_looks_different(client, studio, son
     fields, sent = WALL[kind]
     answer = post(client, studio, song_id, kind=kind, select=f"section:{NAME['Verse']}:0:0:0", **fields)
     assert answer.status_code == 200 and bool(tree(answer).xpath("//*[@id='wall']")) == sent
+
+
+def test_a_file_is_made_in_the_background_and_taken_when_it_is_ready(client, studio, song_id):
+    first = client.post(f"/songs/{song_id}/export/flac", data={"bits": "24"}).get_data(as_text=True)
+    name = re.search(r"/exports/([\w-]+)", first).group(1)
+    studio.jobs.get(name).future.result(60)
+    assert studio.jobs.get(name).share >= 0.9
+    assert f"/exports/{name}/file" in client.get(f"/exports/{name}").get_data(as_text=True)
+    taken = client.get(f"/exports/{name}/file")
+    assert taken.data[:4] == b"fLaC" and "small.flac" in taken.headers["Content-Disposition"]
+    assert client.get("/exports/unknown").status_code == 404
+
+
+def test_a_file_that_cannot_be_made_or_is_called_off_says_why(client, studio, song_id):
+    assert client.post(f"/songs/{song_id}/export/ogg").status_code == 200
+    name = next(reversed(studio.jobs._jobs))
+    with pytest.raises(InputError):
+        studio.jobs.get(name).future.result(10)
+    assert "is not a format" in client.get(f"/exports/{name}").get_data(as_text=True)
+    stopped = studio.jobs.start(
+        "long",
+        lambda tell, wanted: export(studio.head(song_id).song, studio.rendering, "wav", Options(wanted=lambda: False)),
+    )
+    with pytest.raises(RenderStopped):
+        studio.jobs.get(stopped).future.result(10)
+    assert "field-error" in client.get(f"/exports/{stopped}").get_data(as_text=True)
+    assert client.get(f"/exports/{stopped}/file").status_code == 400

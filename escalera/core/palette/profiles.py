@@ -13,7 +13,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.palette.sounds import BY_KEY, Sound
+from escalera.core.palette.sounds import BY_KEY, Sound, played_by
 
 HOLDS_S = (0.12, 0.5, 2.0)
 LOG_HOLDS = np.log(np.array(HOLDS_S))
@@ -26,7 +26,7 @@ def pitches_of(sound: Sound) -> tuple[int, ...]:
 
 
 def width_of(key: str) -> float:
-    return MEASURED[key][0]
+    return MEASURED[played_by(key)][0]
 
 
 @lru_cache(maxsize=1)
@@ -46,7 +46,7 @@ def _tables() -> tuple[dict[str, int], NDArray[np.float64], NDArray[np.float64]]
 
 def sound_index(key: str) -> int:
     """Number of a sound in the table, for `note_energies`."""
-    return _tables()[0][key]
+    return _tables()[0][played_by(key)]
 
 
 def note_energies(

@@ -5,13 +5,28 @@ The rows lie in `table`; this module finds them by key, drum role and program.
 
 from __future__ import annotations
 
+from escalera.core.palette.bank import bank_program, bank_sound
 from escalera.core.palette.sound import FAMILIES, JOBS, Sound
 from escalera.core.palette.table import SOUNDS
 
 __all__ = ["BY_KEY", "CHOKES", "DEFAULT_FOR_FAMILY", "DRUM_NOTES", "DRUM_SOUND", "FAMILIES", "JOBS", "PROGRAM_FAMILY",
            "SOUNDS", "Sound", "sound_for_program"]  # fmt: skip
 
-BY_KEY = {sound.key: sound for sound in SOUNDS}
+
+class Palette(dict[str, Sound]):
+    """The sounds by key. Iterating gives the palette's own; a bank's instruments are found by key as well."""
+
+    def __missing__(self, key: str) -> Sound:
+        program = bank_program(key)
+        if program is None:
+            raise KeyError(key)
+        return bank_sound(program, self[sound_for_program(program)])
+
+    def __contains__(self, key: object) -> bool:
+        return super().__contains__(key) or (isinstance(key, str) and bank_program(key) is not None)
+
+
+BY_KEY = Palette({sound.key: sound for sound in SOUNDS})
 DEFAULT_FOR_FAMILY = {
     "drums": "round-kick", "low end": "plucked-bass", "chords": "tine-keys", "leads": "plucked-lead",
     "voices": "vowel-voice", "atmosphere": "rain", "effects": "noise-riser",
@@ -51,3 +66,9 @@ PROGRAM_FAMILY: tuple[str, ...] = (
 def sound_for_program(program: int) -> str:
     """The sound that stands in for a General MIDI program, 0..127."""
     return PROGRAM_EXCEPTIONS.get(program, PROGRAM_SOUND[program // 8])
+
+
+def played_by(key: str) -> str:
+    """The palette's own sound that has a key's profile and plays it where no bank is: itself, or a program's stand-in."""
+    program = bank_program(key)
+    return key if program is None else sound_for_program(program)

@@ -80,36 +80,57 @@ def split_bands(signal, low, mid, high, low_hz, high_hz):
         low[i], mid[i], high[i] = a, b, rest - b
 
 
+@njit("void(int64[::1], int64[::1], int64)", **OPTIONS)
+def highest_lately(values, out, width):
+    """Highest of the last `width` values, for every value."""
+    n = len(values)
+    queue, first, last = np.empty(n, np.int64), 0, 0  # positions of falling values inside the window
+    for k in range(n):
+        while last > first and values[queue[last - 1]] <= values[k]:
+            last -= 1
+        queue[last] = k
+        last += 1
+        while queue[first] <= k - width:
+            first += 1
+        out[k] = values[queue[first]]
+
+
 @njit(f"void({A}, {A}, {A}, float64, float64, int64, int64, int64)", **OPTIONS)
 def compress_gain(left, right, gain_db, threshold_db, slope, ahead, behind, window):
-    """Gain in dB for every block and one more: RMS over `window` blocks, reduction that fades within `behind` blocks and
-    is reached `ahead` blocks early. Memory is window + behind + ahead blocks and nothing else, so that a stretch alone
-    gives the same as the whole."""
+    """Gain in dB for every block and one more: RMS over `window` blocks; the reduction is reached `ahead` blocks early
+    and comes back within `behind` blocks, held for half of them and running straight over the rest.
+
+    Memory is window + behind + ahead blocks and nothing else, and means run in whole numbers (dB times 2^20), so that
+    a stretch alone gives exactly the same as the whole.
+    """
     n, blocks = len(left), len(gain_db) - 1
     power = np.zeros(blocks)
     for k in range(blocks):
+        x, y = left[k * BLOCK : min(n, k * BLOCK + BLOCK)], right[k * BLOCK : min(n, k * BLOCK + BLOCK)]
         total = 0.0
-        for i in range(k * BLOCK, min(n, k * BLOCK + BLOCK)):
-            total += left[i] * left[i] + right[i] * right[i]
+        for i in range(len(x)):
+            total += x[i] * x[i] + y[i] * y[i]
         power[k] = total
-    need, held = np.zeros(blocks), np.zeros(blocks)
+    need = np.zeros(blocks, np.int64)
     for k in range(blocks):
         total = 0.0
         for j in range(max(0, k - window + 1), k + 1):
             total += power[j]
         level = 10.0 * np.log10(total / (window * BLOCK * 2.0) + 1e-12)
-        need[k] = max(0.0, level - threshold_db) * slope
-    for k in range(blocks):
-        most = 0.0
-        for j in range(max(0, k - behind + 1), k + 1):
-            if need[j] > most:
-                most = max(most, need[j] * (1.0 - (k - j) / behind))
-        held[k] = most
+        need[k] = np.int64(max(0.0, level - threshold_db) * slope * 1048576.0)
+    half, width = max(1, behind // 2), ahead + 1
+    soon, held = np.zeros(blocks, np.int64), np.zeros(blocks, np.int64)
+    highest_lately(need, soon, width)
+    highest_lately(need, held, half)
+    early, back = np.int64(0), np.int64(0)
+    for j in range(ahead):
+        early += soon[min(j, blocks - 1)]
     for k in range(blocks + 1):
-        total = 0.0
-        for j in range(k, k + ahead + 1):
-            total += held[min(j, blocks - 1)]
-        gain_db[k] = -total / (ahead + 1)
+        early += soon[min(k + ahead, blocks - 1)]
+        if k < blocks:
+            back += held[k] - (held[k - half] if k >= half else 0)
+        gain_db[k] = -max(early / width, back / half) / 1048576.0
+        early -= soon[min(k, blocks - 1)]
 
 
 @njit(f"void({A}, {A}, {A}, {A}, int64, {A}, float64, float64, int64, float64)", **OPTIONS)

@@ -48,5 +48,6 @@ document.addEventListener("keydown", (event) => {
   else if (event.key === "n" || event.key === "N") document.getElementById("quick-new")?.requestSubmit();
   else if (event.key === "Escape") actions.dismiss();
 });
+document.addEventListener("htmx:afterSettle", () => { const ready = document.querySelector("[data-autosave]"); if (ready) { delete ready.dataset.autosave; ready.click(); } });
 document.addEventListener("htmx:afterSettle", label);
 label();

@@ -11,6 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar, cast, dataclass_transform
 
+from escalera.core.palette.sounds import BY_KEY, Sound
 from escalera.core.song.document import Layer, NamedPattern, Section, Song
 from escalera.errors import EditError, shown
 
@@ -65,6 +66,13 @@ def within(value: float, low: float, high: float, what: str, unit: str = "") -> 
         unit = f" {unit}" if unit else ""
         raise EditError(f"{what} {value:g}{unit} lies outside {low:g} to {high:g}{unit}. Choose a value between them.")
     return value
+
+
+def sound_of(key: str) -> Sound:
+    """A sound by its key, of the palette or a bank. Raises EditError."""
+    if key not in BY_KEY:
+        raise EditError(f"“{shown(key)}” is not a sound. Choose one of: {', '.join(BY_KEY)}.")
+    return BY_KEY[key]
 
 
 def one_of(value: str, allowed: tuple[str, ...] | list[str], what: str) -> str:

@@ -9,7 +9,7 @@ from escalera.core.palette.parameters import with_setting
 from escalera.core.palette.sounds import BY_KEY
 from escalera.core.song.devices import Device, StackPart
 from escalera.core.song.document import EVERY_BEAT, Layer, Song
-from escalera.core.song.edits.base import edit, layer_of, one_of, within
+from escalera.core.song.edits.base import edit, layer_of, one_of, sound_of, within
 from escalera.core.song.lanes import (
     devices_of,
     lane_label,
@@ -200,7 +200,7 @@ class AddStack:
     sound: str
 
     def apply(self, song: Song) -> Song:
-        layer, sound = layer_of(song, self.layer_id), BY_KEY[one_of(self.sound, list(BY_KEY), "sound")]
+        layer, sound = layer_of(song, self.layer_id), sound_of(self.sound)
         not_printed(layer)
         if layer.sound.mono or sound.mono:
             raise EditError(

@@ -8,7 +8,7 @@ from dataclasses import replace
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS
 from escalera.core.rhythm.pattern import pattern_from_list
 from escalera.core.song.document import Layer, Section, Song
-from escalera.core.song.edits.base import edit, layer_of, one_of
+from escalera.core.song.edits.base import edit, layer_of, one_of, sound_of
 from escalera.core.song.edits.devices import SetValue, not_printed
 from escalera.core.song.edits.sections import each_section
 from escalera.core.song.lanes import CONTROLS
@@ -40,8 +40,7 @@ class AddLayer:
     rows: list | None = None
 
     def apply(self, song: Song) -> Song:
-        one_of(self.sound, list(BY_KEY), "sound")
-        sound = BY_KEY[self.sound]
+        sound = sound_of(self.sound)
         if len(song.layers) >= MAX_LAYERS:
             raise EditError(f"The song has {MAX_LAYERS} layers, and no more fit. Remove one that plays nowhere.")
         family = one_of(self.family or sound.family, FAMILIES, "family")
@@ -143,8 +142,7 @@ class SetSound:
     sound: str
 
     def apply(self, song: Song) -> Song:
-        one_of(self.sound, list(BY_KEY), "sound")
-        layer, sound = layer_of(song, self.layer_id), BY_KEY[self.sound]
+        layer, sound = layer_of(song, self.layer_id), sound_of(self.sound)
         not_printed(layer)
         stack = tuple(p for p in layer.stack if BY_KEY[p.sound_key].is_drum == sound.is_drum and not sound.mono)
         return tidied(song.with_layer(replace(layer, sound_key=sound.key, settings=(), stack=stack)))

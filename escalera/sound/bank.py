@@ -1,0 +1,115 @@
+"""A real General MIDI sound bank, where a SoundFont file and the fluidsynth library are installed. Optional."""
+
+from __future__ import annotations
+
+import ctypes
+import logging
+from collections.abc import Callable
+from pathlib import Path
+from threading import Lock
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.settings import value
+
+FOLDERS = ("/usr/share/sounds/sf2", "/usr/share/soundfonts")
+RATE_HZ = 44_100
+GAIN = 1.6
+BLOCK = 64  # samples that the synthesizer makes at a time
+
+
+Read = Callable[[Any, int], NDArray[np.float32]]
+
+
+def read_floats(synth: Any, count: int) -> NDArray[np.float32]:
+    """The next samples (2, count). As floats, since the library dithers 16-bit samples, and no two reads are the same."""
+    import fluidsynth
+
+    audio = np.zeros((2, count), np.float32)
+    left, right = (channel.ctypes.data_as(ctypes.c_void_p) for channel in audio)
+    write = fluidsynth.cfunc(
+        "fluid_synth_write_float",
+        ctypes.c_int,
+        *(
+            (name, kind, 1)
+            for name, kind in (
+                ("synth", ctypes.c_void_p),
+                ("len", ctypes.c_int),
+                ("lbuf", ctypes.c_void_p),
+                ("loff", ctypes.c_int),
+                ("lincr", ctypes.c_int),
+                ("rbuf", ctypes.c_void_p),
+                ("roff", ctypes.c_int),
+                ("rincr", ctypes.c_int),
+            )
+        ),
+    )
+    if count and write(synth.synth, count, left, 0, 1, right, 0, 1) != 0:
+        raise OSError("the synthesizer gave no sound")
+    return audio
+
+
+class Bank:
+    """One SoundFont behind one synthesizer; notes are rendered one at a time, without its own reverb and chorus."""
+
+    def __init__(self, path: Path, synthesizer: Any, read: Read):
+        self.path, self._synth, self._read = path, synthesizer, read
+        self._font = synthesizer.sfload(str(path))
+        self._lock = Lock()
+        if self._font < 0:
+            raise OSError(f"{path.name} is not a SoundFont that can be read")
+
+    def note(self, program: int, pitch: int, hold: int, length: int) -> NDArray[np.float32]:
+        """One note at velocity 100, shape (2, length) float32: held for `hold` samples, faded to silence at its end."""
+        with self._lock:
+            self._synth.system_reset()
+            self._synth.program_select(0, self._font, 0, program)
+            self._synth.noteon(0, pitch, 100)
+            # whole blocks only: what is left of one would shift the next note
+            held = self._read(self._synth, -(-min(hold, length) // BLOCK) * BLOCK)
+            self._synth.noteoff(0, pitch)
+            rest = self._read(self._synth, -(-max(0, length - held.shape[1]) // BLOCK) * BLOCK)
+        audio = np.ascontiguousarray(np.concatenate((held, rest), axis=1)[:, :length])
+        fade = min(4096, length // 2)
+        audio[:, length - fade :] *= np.linspace(1.0, 0.0, fade, dtype=np.float32) ** 2
+        return audio
+
+
+def find_file() -> Path | None:
+    """The SoundFont that was named, else the first one installed."""
+    named = value("soundfont")
+    if named:
+        return Path(named) if Path(named).is_file() else None
+    files = sorted(f for folder in FOLDERS for f in Path(folder).glob("*.sf2"))
+    return files[0] if files else None
+
+
+def open_bank() -> Bank | None:
+    """The bank, or None where the file or the library is missing; that is said in the log and nowhere else."""
+    path = find_file()
+    if path is None:
+        return None
+    try:
+        import fluidsynth
+
+        synth = fluidsynth.Synth(gain=GAIN, samplerate=float(RATE_HZ))
+        synth.setting("synth.reverb.active", 0)
+        synth.setting("synth.chorus.active", 0)
+        return Bank(path, synth, read_floats)
+    except Exception as error:  # the library is missing or does not like the file: the palette plays instead
+        logging.getLogger("escalera").info("no sound bank: %s", error)
+        return None
+
+
+_bank: list[Bank | None] = []
+_opening = Lock()
+
+
+def bank() -> Bank | None:
+    """The bank of this process, looked for once."""
+    with _opening:
+        if not _bank:
+            _bank.append(open_bank())
+    return _bank[0]
