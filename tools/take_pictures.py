@@ -35,6 +35,8 @@ def main() -> None:
     good, flawed = ids["Harbour Stairs"], ids["Paper Engines"]
     song = studio.head(good).song
     layer = next(x.id for x in song.layers if x.name == "Wide saws")
+    pad, voice = (next(x.id for x in song.layers if x.name == name) for name in ("Soft pad", "Guide voice"))
+    curved = next(s.id for s in song.sections if s.name == "Lift 3")
     section = next(s.id for s in song.sections if s.name == "Lift 1")
     server = create_server(create_app(studio), host="127.0.0.1", port=0, threads=4)
     threading.Thread(target=server.run, daemon=True).start()
@@ -57,6 +59,19 @@ def main() -> None:
         shot("stair", f"/songs/{good}", "Chorus 1")
         shot("flawed", f"/songs/{flawed}", "Break")
         shot("layer", f"/songs/{good}?select=layer:{section}:{layer}")
+        for name, tab in (("effects", "chain"), ("curve", "moves")):
+            page.goto(f"/songs/{good}?select=layer:{curved}:{voice if tab == 'moves' else pad}")
+            page.wait_for_selector("polyline.measured", timeout=60_000)
+            page.locator(f"[data-tab={tab}]").click()
+            page.mouse.move(640, 715)
+            page.wait_for_timeout(300)
+            page.screenshot(path=OUT / f"{name}.png")
+        page.locator("[data-tab=sound]").click()
+        page.locator("#panel-sound [data-sounds]").first.click()
+        page.wait_for_selector("#sounds[open] .pick")
+        page.wait_for_timeout(400)
+        page.screenshot(path=OUT / "sounds.png")
+        shot("mix", f"/songs/{good}?select=mix:{curved}")
         shot("tile", f"/songs/{good}?select=tile:{section}:{layer}:0")
         shot("song", f"/songs/{good}?select=song")
         shot("handover", f"/songs/{good}/handover")

@@ -17,7 +17,6 @@ from escalera.settings import value
 FOLDERS = ("/usr/share/sounds/sf2", "/usr/share/soundfonts")
 RATE_HZ = 44_100
 GAIN = 1.6
-BLOCK = 64  # samples that the synthesizer makes at a time
 
 
 Read = Callable[[Any, int], NDArray[np.float32]]
@@ -52,26 +51,31 @@ def read_floats(synth: Any, count: int) -> NDArray[np.float32]:
 
 
 class Bank:
-    """One SoundFont behind one synthesizer; notes are rendered one at a time, without its own reverb and chorus."""
+    """One SoundFont. Every note is played by a synthesizer of its own: a used one keeps traces of what it played, and
+    the same note would not give the same bytes. `make` gives a new one, with its reverb and chorus off."""
 
-    def __init__(self, path: Path, synthesizer: Any, read: Read):
-        self.path, self._synth, self._read = path, synthesizer, read
-        self._font = synthesizer.sfload(str(path))
+    def __init__(self, path: Path, make: Callable[[], Any], read: Read):
+        self.path, self._make, self._read = path, make, read
         self._lock = Lock()
-        if self._font < 0:
-            raise OSError(f"{path.name} is not a SoundFont that can be read")
+        self._open(make())
+
+    def _open(self, synth: Any) -> int:
+        font: int = synth.sfload(str(self.path))
+        if font < 0:
+            raise OSError(f"{self.path.name} is not a SoundFont that can be read")
+        return font
 
     def note(self, program: int, pitch: int, hold: int, length: int) -> NDArray[np.float32]:
         """One note at velocity 100, shape (2, length) float32: held for `hold` samples, faded to silence at its end."""
         with self._lock:
-            self._synth.system_reset()
-            self._synth.program_select(0, self._font, 0, program)
-            self._synth.noteon(0, pitch, 100)
-            # whole blocks only: what is left of one would shift the next note
-            held = self._read(self._synth, -(-min(hold, length) // BLOCK) * BLOCK)
-            self._synth.noteoff(0, pitch)
-            rest = self._read(self._synth, -(-max(0, length - held.shape[1]) // BLOCK) * BLOCK)
-        audio = np.ascontiguousarray(np.concatenate((held, rest), axis=1)[:, :length])
+            synth = self._make()
+            synth.program_select(0, self._open(synth), 0, program)
+            synth.noteon(0, pitch, 100)
+            held = self._read(synth, min(hold, length))
+            synth.noteoff(0, pitch)
+            rest = self._read(synth, max(0, length - hold))
+            synth.delete()
+        audio = np.concatenate((held, rest), axis=1)
         fade = min(4096, length // 2)
         audio[:, length - fade :] *= np.linspace(1.0, 0.0, fade, dtype=np.float32) ** 2
         return audio
@@ -94,10 +98,8 @@ def open_bank() -> Bank | None:
     try:
         import fluidsynth
 
-        synth = fluidsynth.Synth(gain=GAIN, samplerate=float(RATE_HZ))
-        synth.setting("synth.reverb.active", 0)
-        synth.setting("synth.chorus.active", 0)
-        return Bank(path, synth, read_floats)
+        dry = {"synth.reverb.active": 0, "synth.chorus.active": 0}  # said before it is made, else they stay on
+        return Bank(path, lambda: fluidsynth.Synth(gain=GAIN, samplerate=float(RATE_HZ), **dry), read_floats)
     except Exception as error:  # the library is missing or does not like the file: the palette plays instead
         logging.getLogger("escalera").info("no sound bank: %s", error)
         return None

@@ -149,13 +149,22 @@ class Curve:
             if tick >= high:
                 break
             start, end = max(tick, low), min(until, high)
-            whole = (start, end) == (tick, until) or shape in ("line", "hold")
-            if whole:
+            if (start, end) == (tick, until) or shape in ("line", "hold"):
                 found[start - low] = (start - low, value if start == tick else self.one(start, parameter), shape)
-            else:
-                count = 16 if shape == "ease" else min(64, max(16, 12 * (end - start) // self.rate_ticks))
-                for t in np.unique(np.linspace(start, end, count + 1).astype(int))[:-1].tolist():
-                    found[t - low] = (t - low, self.one(t, parameter), "line")
+                continue
+            for t in self._marks(shape, tick, until, start, end):
+                way = "hold" if shape == "steps" else "line"
+                found[t - low] = (t - low, self.one(t, parameter), way)
         found.setdefault(0, (0, self.one(low, parameter), "hold"))
         found[high - low] = (high - low, self.one(high, parameter), "line")
         return tuple(found[t] for t in sorted(found))
+
+    def _marks(self, shape: str, tick: int, until: int, start: int, end: int) -> list[int]:
+        """Ticks at which a part of an eased way, a wave or steps is read: closely, or where steps begin."""
+        if shape == "steps":
+            count = max(1, round((until - tick) / self.rate_ticks))
+            edges = [tick + -(-k * (until - tick) // count) for k in range(count)]
+            return sorted({start, *(t for t in edges if start < t < end)})
+        count = 16 if shape == "ease" else min(96, max(16, 12 * (end - start) // self.rate_ticks))
+        marks = np.unique(np.linspace(start, end, count + 1).astype(int))[:-1].tolist()
+        return sorted({*marks, end - 1}) if shape == "wave" else marks  # a wave may end in a jump

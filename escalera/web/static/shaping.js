@@ -162,12 +162,12 @@ document.addEventListener("keydown", (event) => {
   else if (event.key === "ArrowLeft" || event.key === "ArrowRight") p[0] = Math.round(Math.max(low, Math.min(high, p[0] + (event.key === "ArrowRight" ? step : -step))));
   else if (event.key === "Insert" || event.key === "+") {
     const next = c.points[i + 1] ?? [c.length, p[1], "line"], at = Math.round((p[0] + next[0]) / 2);
-    if (at > p[0] && at < next[0] + 1) { c.points.splice(i + 1, 0, [at, neat(c, valueOf(c, (shareOf(c, p[1]) + shareOf(c, next[1])) / 2)), p[2]]); event.preventDefault(); event.stopPropagation(); send(box, c, i + 1); }
+    if (at > p[0] && at < next[0] + 1) { c.points = [...c.points.slice(0, i + 1), [at, neat(c, valueOf(c, (shareOf(c, p[1]) + shareOf(c, next[1])) / 2)), p[2]], ...c.points.slice(i + 1)]; event.preventDefault(); event.stopPropagation(); send(box, c, i + 1); }
     return;
   } else if (event.key === "Delete" || event.key === "Backspace") {
     event.preventDefault(); event.stopPropagation();
     if (c.points.length === 1) { say("A curve keeps one point. Choose “Stand still” to take it away."); return; }
-    c.points.splice(i, 1);
+    c.points = c.points.filter((_, k) => k !== i);
     send(box, c, Math.max(0, i - 1));
     return;
   } else return;
