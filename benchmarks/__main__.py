@@ -67,15 +67,15 @@ def seconds(act: Callable[[], object]) -> float:
 
 def render_speed(name: str, song: Song, budget: float) -> float:
     length = timeline(song).seconds
-    Renderer(2000).render(song)
-    times = [seconds(lambda: Renderer(2000).render(song)) for _ in range(5)]
+    Renderer(700).render(song)
+    times = [seconds(lambda: Renderer(700).render(song)) for _ in range(5)]
     row(f"render of {name}, cold cache, times real time", length / statistics.median(times), budget, "x", True)
     return statistics.median(times)
 
 
 def edit_to_sound(song: Song) -> None:
     """After an edit of one layer in one section of eight bars: its next bar, and the whole section with the master."""
-    renderer, line = Renderer(2000), timeline(song)
+    renderer, line = Renderer(700), timeline(song)
     renderer.render(song)
     sections = [s for s in song.sections if s.bars == 8]
     bars, wholes = [], []
@@ -127,7 +127,7 @@ def mixed_edits(studio: Studio, song_id: int, count: int, seed: int) -> list[flo
 
 def edits(song: Song) -> None:
     with tempfile.TemporaryDirectory() as folder:
-        studio = Studio(Path(folder), cache_mb=1500)
+        studio = Studio(Path(folder), cache_mb=700)
         studio.rendering.measured_later = lambda *_: None  # type: ignore[method-assign, assignment]
         song_id = studio.add_song(song, "Benchmark")
         mixed_edits(studio, song_id, 30, 1)
@@ -189,7 +189,7 @@ def prediction() -> None:
 
 def measuring(song: Song) -> None:
     """Meters of a song of four minutes after its render: of the whole on two threads, of all sections on two threads."""
-    rendering = Rendering(2000)
+    rendering = Rendering(700)
     audio = rendering.renderer.render(song)
 
     def whole() -> None:

@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import threading
+import time
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from escalera.errors import InputError
 from escalera.settings import value
 
+if TYPE_CHECKING:
+    from escalera.services.studio import Studio
 
-def _serve(host: str, port: int) -> None:
+
+def _serve(host: str, port: int, opened: Studio | None = None) -> None:
     import waitress
 
     from escalera.web import create_app
@@ -19,7 +25,8 @@ def _serve(host: str, port: int) -> None:
         raise InputError(
             f"Serving on {host} lets other machines in. Set ESCALERA_PASSCODE first, or serve on 127.0.0.1."
         )
-    app = create_app()
+    app = create_app(opened)
+    threading.Thread(target=_load_kernels, name="kernels", daemon=True).start()
     click.echo(f"Escalera is at http://{host}:{port} (stop with Ctrl-C)", err=True)
     try:
         waitress.serve(app, host=host, port=port, threads=6, ident="escalera")
@@ -27,6 +34,15 @@ def _serve(host: str, port: int) -> None:
         raise InputError(
             f"Port {port} on {host} cannot be used ({error.strerror}). Choose another with --port."
         ) from error
+
+
+def _load_kernels() -> None:
+    """In the background, once the first pages and sounds are on their way."""
+    time.sleep(3.0)
+    import escalera.meters.kernels  # noqa: F401
+    from escalera.sound.compiled import load_all
+
+    load_all()
 
 
 @click.command()
@@ -47,11 +63,10 @@ def demo(seed_only: bool, port: int) -> None:
 
     with studio() as opened:
         made = seed_demo(opened)
-    click.echo(
-        f"{len(made)} demo songs put on the shelf." if made else "The shelf has songs already; they are kept.", err=True
-    )
-    if not seed_only:
-        _serve(value("host"), port)
+        said = f"{len(made)} demo songs put on the shelf." if made else "The shelf has songs already; they are kept."
+        click.echo(said, err=True)
+        if not seed_only:
+            _serve(value("host"), port, opened)
 
 
 @click.command()
@@ -63,8 +78,9 @@ def warm() -> None:
         from escalera.meters import kernels as _  # noqa: F401
 
         tell(0.2)
-        from escalera.sound.kernels import air, bus, drums, effects, partials, tonal  # noqa: F401
+        from escalera.sound.compiled import load_all
 
+        load_all()
         tell(1.0)
 
 

@@ -10,8 +10,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.meters import kernels
-
 SILENCE = float("-inf")
 ABSOLUTE_GATE_LUFS = -70.0
 SILENT_POWER = 1e-12
@@ -49,6 +47,8 @@ def k_energy(audio: Audio, rate_hz: float, edges: NDArray[np.int64]) -> NDArray[
     energy = np.zeros(len(edges) - 1)
     left = np.ascontiguousarray(audio[0])
     right = np.ascontiguousarray(audio[1]) if len(audio) > 1 else np.zeros(0, np.float32)
+    from escalera.meters import kernels  # compiled: loaded when the first sound is measured
+
     kernels.k_weighted_energy(left, right, k_coefficients(rate_hz), edges, energy)
     return energy
 
@@ -126,6 +126,8 @@ PHASES = _phases()
 
 def true_peak_dbtp(audio: Audio) -> float:
     """True peak of (channels, n) samples, four times oversampled (BS.1770-4, annex 2)."""
+    from escalera.meters import kernels
+
     top, bound = 0.0, float(np.abs(PHASES).sum(axis=1).max())
     for channel in audio:
         top = kernels.true_peak(np.ascontiguousarray(channel), PHASES, bound, top)

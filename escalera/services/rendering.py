@@ -95,7 +95,14 @@ class Rendering:
 
     def chunk_wav(self, song: Song, index: int) -> bytes:
         """One section as a 16-bit WAV; the last one carries the song's tail."""
-        return wav_bytes(self.renderer.chunk(song, timeline(song), index))
+        line = timeline(song)
+        key = self.renderer.chunk_keys(song, line)[index]
+        found = self.shelf.get_wav(key) if self.shelf else None
+        if found is None:
+            found = wav_bytes(self.renderer.chunk(song, line, index, key))
+            if self.shelf:
+                self.shelf.put(key, found)
+        return found
 
     # measuring -------------------------------------------------------------------------------------------------
 

@@ -1,4 +1,5 @@
-"""Rendered sound on disk, so that a song plays at once after a restart. Written in the background, within a limit.
+"""Rendered sound on disk, so that a song plays at once after a restart: section mixes, and finished sections as WAV.
+Written in the background, within a limit.
 
 A folder that cannot be written, a full disk or a damaged file only cost time: everything here can be made again.
 """
@@ -26,7 +27,7 @@ class DiskShelf:
 
     def __init__(self, folder: Path, limit_bytes: int):
         self.folder, self.limit_bytes = folder, limit_bytes
-        self._queue: Queue[tuple[str, SectionMix] | None] = Queue(WAITING)
+        self._queue: Queue[tuple[str, SectionMix | bytes] | None] = Queue(WAITING)
         self._used = 0
         self._works = self._open()
         self._writer = Thread(target=self._write_all, name="sound-shelf", daemon=True)
@@ -35,11 +36,14 @@ class DiskShelf:
     def _open(self) -> bool:
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            self._used = sum(f.stat().st_size for f in self.folder.glob("*.npz"))
+            self._used = sum(f.stat().st_size for f in self._files())
             return os.access(self.folder, os.W_OK)
         except OSError as error:
             log.warning("sound is not kept on disk: %s", error)
             return False
+
+    def _files(self) -> list[Path]:
+        return [f for f in self.folder.iterdir() if f.suffix in (".npz", ".wav")]
 
     def _file(self, key: str) -> Path:
         return self.folder / f"{key}.npz"
@@ -62,9 +66,21 @@ class DiskShelf:
             file.unlink(missing_ok=True)
             return None
 
+    def get_wav(self, key: str) -> bytes | None:
+        """The bytes of a finished section, if they are here."""
+        file = self.folder / f"{key}.wav"
+        if not self._works:
+            return None
+        try:
+            data = file.read_bytes()
+            os.utime(file)
+            return data
+        except OSError:
+            return None
+
     def put(self, key: str, value: Any) -> None:
-        """Hand a mix to the writer; never waits for the disk."""
-        if self._works and isinstance(value, SectionMix):
+        """Hand a mix, or the bytes of a WAV, to the writer; never waits for the disk."""
+        if self._works:
             with suppress(Full):
                 self._queue.put_nowait((key, value))
 
@@ -79,19 +95,25 @@ class DiskShelf:
                 self._queue.task_done()
         self._queue.task_done()
 
-    def _write(self, key: str, mix: SectionMix) -> None:
-        file, fresh = self._file(key), self.folder / f"{key}.new"
+    def _write(self, key: str, mix: SectionMix | bytes) -> None:
+        file = self.folder / f"{key}.wav" if isinstance(mix, bytes) else self._file(key)
+        fresh = self.folder / f"{key}.new"
         if file.exists():
             return
         with fresh.open("wb") as out:
-            np.savez(out, offset=np.array(mix.offset), audio=mix.audio, **{f"bus {n}": a for n, a in mix.buses.items()})  # type: ignore[arg-type]
+            if isinstance(mix, bytes):
+                out.write(mix)
+            else:
+                arrays: dict[str, Any] = {"offset": np.array(mix.offset), "audio": mix.audio}
+                arrays |= {f"bus {name}": audio for name, audio in mix.buses.items()}
+                np.savez(out, **arrays)
         fresh.rename(file)
         self._used += file.stat().st_size
         if self._used > self.limit_bytes:
             self._make_room()
 
     def _make_room(self) -> None:
-        files = sorted(self.folder.glob("*.npz"), key=lambda f: f.stat().st_mtime)
+        files = sorted(self._files(), key=lambda f: f.stat().st_mtime)
         for file in files:
             if self._used <= 0.8 * self.limit_bytes:
                 break

@@ -15,8 +15,8 @@ from numpy.typing import NDArray
 
 from escalera.core.palette.effects import EFFECT_BY_KEY, WAVES
 from escalera.core.palette.parameters import Settings, setting
-from escalera.sound.kernels import bus
-from escalera.sound.kernels import effects as k
+from escalera.sound.compiled import bus
+from escalera.sound.compiled import effects as k
 
 RATE_HZ = 44_100
 BLOCK = 16
@@ -211,7 +211,7 @@ def add_room(source: Audio, out: Audio, s: Stage) -> None:
     if kind == SHIMMER:
         up = np.zeros_like(source)
         for a, b in zip(source, up):
-            k.pitch_shift(a, b, 2.0)
+            k.pitch_shift(a, b, 2.0, 0)  # a room blurs what careful grains would mend
         source = 0.45 * source + 0.8 * up
     n = source.shape[1] - late
     if n > 0:
@@ -295,7 +295,7 @@ def _pitch(audio: Audio, s: Stage) -> Audio:
         return audio
     out = np.zeros_like(audio)
     for channel, shifted in zip(audio, out):
-        k.pitch_shift(channel, shifted, 2.0 ** (semitones / 12.0))
+        k.pitch_shift(channel, shifted, 2.0 ** (semitones / 12.0), 480)
     return (1.0 - mix) * audio + mix * out
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.sound.kernels import bus
+from escalera.sound.compiled import bus
 from escalera.sound.schedule import RATE_HZ
 
 MASTER_VERSION = 1
@@ -35,14 +35,15 @@ def _phases() -> NDArray[np.float32]:
 PHASES = _phases()
 
 
-def limit(audio: NDArray[np.float32]) -> None:
-    """Hold (2, n) samples at or under the ceiling, in place. Where nothing comes near it, nothing changes."""
+def limit(audio: NDArray[np.float32]) -> bool:
+    """Hold (2, n) samples at or under the ceiling, in place. Where nothing comes near it nothing changes, and False is told."""
     left, right = audio
     blocks = -(-len(left) // BLOCK)
     peaks, lowest, gain = (np.empty(blocks, np.float32) for _ in range(3))
     bus.block_peaks(left, right, PHASES, peaks, BLOCK)
     ceiling = 10.0 ** ((CEILING_DBTP - MARGIN_DB) / 20.0)
     if peaks.max(initial=0.0) <= ceiling:
-        return
+        return False
     bus.limit_gain(peaks, lowest, gain, ceiling, AHEAD, BEHIND)
     bus.limit_apply(left, right, gain, BLOCK)
+    return True

@@ -29,19 +29,19 @@ def measure_section(renderer: Renderer, song: Song, line: Timeline, index: int, 
     Voices cannot be told apart in a mix, so their column comes from the rendered voice layers by themselves, dry.
     """
     key = measure_key(renderer, song, line.spans[index], chunk_key)
-    return renderer.cache.get_or_make(key, lambda: _measure(renderer, song, line, index))
+    return renderer.cache.get_or_make(key, lambda: _measure(renderer, song, line, index, chunk_key))
 
 
 def _voices(song: Song) -> frozenset[int]:
     return frozenset(layer.id for layer in song.layers if layer.family == "voices" and not layer.muted)
 
 
-def _measure(renderer: Renderer, song: Song, line: Timeline, index: int) -> SpanMeters:
+def _measure(renderer: Renderer, song: Song, line: Timeline, index: int, chunk_key: str) -> SpanMeters:
     starts, span = line.samples(RATE_HZ), line.spans[index]
     low, high = starts[index], starts[index + 1]
     edges = np.minimum(np.rint(felt_bars(span.grid).seconds * RATE_HZ).astype(np.int64), high - low)
     edges[-1] = high - low
-    meters = measure_spans(renderer.before_master(song, line, low, high), RATE_HZ, edges)
+    meters = measure_spans(renderer.before_limiter(song, line, index, chunk_key), RATE_HZ, edges)
     voices = _voices(song) & {p.layer_id for p in span.section.placements}
     if voices:
         meters.stats[:, INDEX["voice"]] = _powers(

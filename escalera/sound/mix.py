@@ -16,8 +16,8 @@ from escalera.core.song.resolve import layer_events, sounding_layers
 from escalera.core.song.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
 from escalera.sound.cache import AudioCache, Shelf, content_key
+from escalera.sound.compiled import bus
 from escalera.sound.effects import PROCESSES, Stage, compressor_memory
-from escalera.sound.kernels import bus
 from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit
 from escalera.sound.plan import Part, Plan, dynamic_devices, finish, make_plan
 from escalera.sound.schedule import RATE_HZ
@@ -47,6 +47,7 @@ class Renderer:
         self.cache = AudioCache(cache_mb * 1_000_000, shelf)
         self.find_audio = find_audio
         self._plans: Kept[Plan] = Kept(2048)
+        self._limited: Kept[bool] = Kept(8192)
 
     # sections ------------------------------------------------------------------------------------------------
 
@@ -164,17 +165,24 @@ class Renderer:
     def chunk(self, song: Song, line: Timeline, index: int, key: str = "") -> Samples:
         """The finished sound of one section, (2, n) float32; the last one carries the song's tail."""
         key = key or self.chunk_keys(song, line)[index]
-        return self.cache.get_or_make(key, lambda: self._chunk(song, line, index))
+        return self.cache.get_or_make(key, lambda: self._chunk(song, line, index, key))
 
-    def _chunk(self, song: Song, line: Timeline, index: int) -> Samples:
+    def _chunk(self, song: Song, line: Timeline, index: int, key: str) -> Samples:
         starts = line.samples(RATE_HZ)
         low, high = starts[index], starts[index + 1]
         if index + 1 == len(line.spans):
             high += self.tail_samples(song, line)
         begin = (low - PRE_ROLL_SAMPLES) // BLOCK * BLOCK
         window = self.before_master(song, line, begin, high + AHEAD_SAMPLES)
-        limit(window)
+        self._limited.put(key, limit(window))
         return np.ascontiguousarray(window[:, low - begin : high - begin])
+
+    def before_limiter(self, song: Song, line: Timeline, index: int, key: str) -> Samples:
+        """A section's sound before the limiter: its chunk, where the limiter had nothing to do in it."""
+        starts = line.samples(RATE_HZ)
+        if self._limited.get(key) is False and key in self.cache:
+            return self.chunk(song, line, index, key)[:, : starts[index + 1] - starts[index]]
+        return self.before_master(song, line, starts[index], starts[index + 1])
 
     def render(
         self, song: Song, progress: Callable[[float], None] | None = None, wanted: Callable[[], bool] = lambda: True

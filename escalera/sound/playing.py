@@ -13,7 +13,7 @@ from escalera.core.palette.sounds import BY_KEY
 from escalera.core.theory.pitch import pitch_to_hz
 from escalera.sound.bank import bank
 from escalera.sound.cache import AudioCache, content_key
-from escalera.sound.kernels import bus, tonal
+from escalera.sound.compiled import bus, tonal
 from escalera.sound.schedule import RATE_HZ, Notes
 from escalera.sound.spec import VERSION, Moving, Stacked, TempoPoints, ticks_at
 from escalera.sound.voices import Patch, patch

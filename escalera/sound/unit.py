@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 from escalera.core.palette.parameters import Settings
 from escalera.sound.cache import AudioCache
+from escalera.sound.compiled import bus
 from escalera.sound.effects import PROCESSES, Stage, both
-from escalera.sound.kernels import bus
 from escalera.sound.playing import line_of, play_line, split_by_settings
 from escalera.sound.schedule import Notes
 from escalera.sound.spec import BLOCK, Stacked, UnitSpec, block_ticks

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,54 +16,62 @@ from numpy.typing import NDArray
 from escalera.core.palette.bank import RELEASE, bank_program
 from escalera.core.palette.parameters import Settings
 from escalera.core.palette.sounds import BY_KEY, played_by
+from escalera.sound import compiled
 from escalera.sound.bank import bank
-from escalera.sound.kernels import air, drums, partials, tonal
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Model:
-    kernel: Callable[..., None]
+    """A kernel by `module.function`, and its parameters in order with their defaults."""
+
+    name: str
     defaults: dict[str, float]
 
+    @cached_property
+    def kernel(self) -> Callable[..., None]:
+        module, function = self.name.split(".")
+        found: Callable[..., None] = getattr(getattr(compiled, module), function)
+        return found
 
-SKIN = Model(drums.skin, dict(
+
+SKIN = Model("drums.skin", dict(
     hz=50, drop=3, sweep_s=0.03, body_s=0.2, click=0.2, click_s=0.003, click_hz=3200, drive=0, soften_hz=16_000,
     mode=0, tuned=0, noise=0, attack=40))  # fmt: skip
-RATTLE = Model(drums.rattle, dict(
+RATTLE = Model("drums.rattle", dict(
     hz=187, second=1.77, tone_s=0.065, tone=0.8, wires=0.8, wires_s=0.1, low_hz=900, high_hz=6000, room=0, room_s=0.14,
     gate_s=1.0))  # fmt: skip
-HANDS = Model(drums.hands, dict(
+HANDS = Model("drums.hands", dict(
     centre_hz=1350, narrow=0.9, gap_s=0.012, count=3, each_s=0.005, tail=1, tail_s=0.075, apart_s=0.003))  # fmt: skip
-METAL = Model(drums.metal, dict(
+METAL = Model("drums.metal", dict(
     spread=1, ring=0.6, hiss=0.55, edge=0.58, fast_s=0.034, slow_s=0.2, slow=0, apart=0.5, bell=0, bell_hz=1200,
     bell_s=0.3, stereo=0, attack=14, rise=0))  # fmt: skip
-KNOCK = Model(drums.knock, dict(
+KNOCK = Model("drums.knock", dict(
     hz=520, second=1.9, third=3.3, body_s=0.03, level2=0.6, level3=0.4, tick=0.4, tick_s=0.002, hollow=0))  # fmt: skip
-SHAKE = Model(drums.shake, dict(centre_hz=6300, narrow=0.8, rise_s=0.018, body_s=0.03))
-SAWS = Model(tonal.saws, dict(
+SHAKE = Model("drums.shake", dict(centre_hz=6300, narrow=0.8, rise_s=0.018, body_s=0.03))
+SAWS = Model("tonal.saws", dict(
     voices=1, detune=0, spread=0, pulse=0, sub=0, sub_octave=0, hiss=0, cutoff_ratio=1, cutoff_hz=2000, sweep_hz=0,
     sweep_s=0.1, damp=1.4, wobble_hz=0.19, wobble=0, attack_s=0.005, decay_s=1, sustain=1, vibrato_hz=5.2, vibrato=0,
     drive=0, stereo=0, level=0.5, opening=0))  # fmt: skip
-GLIDING = Model(tonal.gliding, dict(sub=0.8, cutoff_ratio=2.2, cutoff_hz=150, damp=1.2, drive=0.25, level=0.6))
-BENT = Model(tonal.bent, dict(
+GLIDING = Model("tonal.gliding", dict(sub=0.8, cutoff_ratio=2.2, cutoff_hz=150, damp=1.2, drive=0.25, level=0.6))
+BENT = Model("tonal.bent", dict(
     ratio=1, index=1.5, floor=0.35, index_s=0.3, ping_ratio=14, ping=0.1, ping_s=0.045, body_s=0.5, track=130,
     attack_s=0.0011, wobble_hz=3, wobble=0, sway=0, sway_hz=4.6, drive=0, stereo=0, level=0.4, below=0))  # fmt: skip
-PARTIALS = Model(partials.partials, dict(
+PARTIALS = Model("partials.partials", dict(
     body=0, count=16, slope=1, strike=0, stiff=0, ring_s=1, track=0, damping=0.3, held=0, hammer=0, hammer_s=0.006,
     hammer_hz=1600, unison=0, lean=0, attack_s=0.0008, odd=0, level=0.4, stereo=0))  # fmt: skip
-THROAT = Model(partials.throat, dict(
+THROAT = Model("partials.throat", dict(
     vowel=0, to_vowel=-1, breath=0.05, vibrato_hz=5.3, vibrato=22, attack_s=0.06, voices=1, detune=0, spread=0,
     level=0.85, bright=0.45))  # fmt: skip
-SWEEP = Model(air.sweep, dict(
+SWEEP = Model("air.sweep", dict(
     from_hz=250, to_hz=9000, damp=0.7, from_level=0.03, to_level=1, curve=2, hiss=1, tone=0, octaves=0, pulses=0,
     attack_s=0.01, level=0.62, apart=0.6))  # fmt: skip
-BOOM = Model(air.boom, dict(
+BOOM = Model("air.boom", dict(
     from_hz=90, to_hz=38, fall_s=0.12, body_s=0.7, burst=0.9, burst_s=0.5, bright_hz=3500, attack=30))  # fmt: skip
-GRAINS = Model(air.grains, dict(
+GRAINS = Model("air.grains", dict(
     hiss=0.6, low_hz=500, high_hz=6500, swell_s=6, depth=0.3, rate=90, drop=0.5, drop_low=1200, drop_high=6000,
     drop_s=0.004, level=0.5))  # fmt: skip
-MURMUR = Model(air.murmur, dict(voices=9, syllable_hz=3.2, bright=1, depth=0.85, level=0.42))
-CHIRPS = Model(air.chirps, dict(voices=4, pitch_hz=4300, pulse_hz=31, burst_s=0.55, hiss=0.02, level=0.3))
+MURMUR = Model("air.murmur", dict(voices=9, syllable_hz=3.2, bright=1, depth=0.85, level=0.42))
+CHIRPS = Model("air.chirps", dict(voices=4, pitch_hz=4300, pulse_hz=31, burst_s=0.55, hiss=0.02, level=0.3))
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Engine, create_engine, event
+from sqlalchemy import Engine, create_engine, event, text
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
@@ -42,7 +42,17 @@ class Database:
         if self.max_pages:
             connection.execute(f"PRAGMA max_page_count={self.max_pages}")
 
+    def _is_current(self) -> bool:
+        """Whether the file carries the newest migration, so that nothing of alembic need be loaded."""
+        newest = max(f.name for f in (MIGRATIONS / "versions").glob("[0-9]*.py"))[:4]
+        with self.engine.connect() as connection:
+            if not connection.execute(text("SELECT 1 FROM sqlite_master WHERE name = 'alembic_version'")).first():
+                return False
+            return connection.execute(text("SELECT version_num FROM alembic_version")).scalar() == newest
+
     def _migrate(self) -> None:
+        if self._is_current():
+            return
         from alembic import command
         from alembic.config import Config
         from alembic.util import CommandError

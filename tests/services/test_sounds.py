@@ -10,7 +10,7 @@ from escalera.core.song.edits import EDITS
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError, RenderStopped
 from escalera.services.audition import audition_song
-from escalera.services.rendering import Rendering
+from escalera.services.rendering import Rendering, wav_bytes
 from escalera.services.studio import Studio
 from escalera.sound import mix as mixing
 from escalera.sound import spec
@@ -93,6 +93,12 @@ def test_sound_outlives_a_restart_and_a_damaged_file_is_made_again(tmp_path, mon
     files = sorted((tmp_path / "sound").glob("*.npz"))
     assert len(files) == 2
     second = Rendering(100, disk=(tmp_path / "sound", 50))
+    assert second.chunk_wav(SONG, 0) == wav_bytes(audio[:, : timeline(SONG).samples(44_100)[1]])
+    second.shelf.settle()
+    monkeypatch.setattr(mixing, "mix_section", lambda *a: pytest.fail("mixed again"))
+    third = Rendering(100, disk=(tmp_path / "sound", 50))
+    assert third.chunk_wav(SONG, 0) == second.chunk_wav(SONG, 0)
+    third.close()
     monkeypatch.setattr(mixing, "render_unit", lambda *a: pytest.fail("rendered again"))
     assert np.array_equal(second.renderer.render(SONG), audio)
     second.close()

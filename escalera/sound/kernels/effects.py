@@ -35,28 +35,23 @@ def resonant(signal, cutoff_hz, resonance, kind):
         g = target
 
 
-@njit("float64(float64)", **OPTIONS)
-def log_cosh(x):
-    """log(cosh(x)), the antiderivative of tanh, without overflow."""
-    x = abs(x)
-    return x + np.log1p(np.exp(-2.0 * x)) - 0.69314718056
-
-
 @njit(f"void({A}, {A}, float64)", **OPTIONS)
 def saturate(signal, amount, mix):
-    """tanh with up to 30 dB of push, level kept for a signal at -9 dBFS.
+    """x / sqrt(1 + x²) with up to 30 dB of push, level kept for a signal at -9 dBFS.
 
-    First-order antiderivative antialiasing (Parker, Zavalishin and Le Bivic, DAFx 2016).
+    First-order antiderivative antialiasing (Parker, Zavalishin and Le Bivic, DAFx 2016); the antiderivative of this
+    curve is sqrt(1 + x²).
     """
-    last, sum_last, n, rest = 0.0, 0.0, len(signal), 0.0
+    last, sum_last, n, rest = 0.0, 1.0, len(signal), 0.0
     for index in range(-(-n // BLOCK)):
         chunk = signal[index * BLOCK : min(n, index * BLOCK + BLOCK)]
         push = 10.0 ** (1.5 * amount[index])
-        level = 0.35 / np.tanh(0.35 * push)
+        level = 0.35 / (0.35 * push / np.sqrt(1.0 + 0.1225 * push * push))
         for i in range(len(chunk)):
             x = push * chunk[i]
-            whole = log_cosh(x)
-            y = np.tanh(0.5 * (x + last)) if abs(x - last) < 1e-3 else (whole - sum_last) / (x - last)
+            whole, step = np.sqrt(1.0 + x * x), x - last
+            middle = 0.5 * (x + last)
+            y = middle / np.sqrt(1.0 + middle * middle) if abs(step) < 1e-3 else (whole - sum_last) / step
             last, sum_last = x, whole
             rest += 0.0012 * (y - rest)  # a lopsided wave leaves an offset behind
             y -= rest
@@ -258,23 +253,32 @@ def late_take(signal, out, delay, depth, rate_hz, phase):
             out[i] = (1.0 - share) * signal[k] + share * signal[k + 1]
 
 
-@njit(f"void({A}, {A}, float64)", **OPTIONS)
-def pitch_shift(signal, out, ratio):
-    """Overlapping grains read at another speed, each placed where it continues the last one best (WSOLA,
-    Verhelst and Roelands 1993). `out` is filled, as long as the signal."""
-    width, hop, seek = 2048, 1024, 480
+@njit(f"void({A}, {A}, float64, int64)", **OPTIONS)
+def pitch_shift(signal, out, ratio, seek):
+    """Overlapping grains read at another speed, each placed where it continues the last one best, within `seek`
+    samples (WSOLA, Verhelst and Roelands 1993). `out` is filled, as long as the signal."""
+    width, hop = 2048, 1024
     n = len(signal)
-    for grain in range(-(-n // hop)):
+    window = np.empty(width)
+    for j in range(width):
+        window[j] = 0.5 - 0.5 * np.cos(2 * np.pi * j / width)
+    for grain in range(-(-n // hop) + 1):
         start = grain * hop - hop
+        loud = False
+        for value in signal[max(0, start - seek) : max(0, min(n, start + seek + int(width * ratio) + 2))]:
+            if value != 0.0:
+                loud = True
+                break
+        if not loud:
+            continue
         best, found = -1e30, 0
-        if grain > 0:
-            for shift in range(-seek, seek + 1, 6):
+        if grain > 0 and seek > 0:
+            for shift in range(-seek, seek + 1, 8):
                 total, size = 0.0, 1e-9
-                for j in range(0, hop, 6):
-                    at = start + shift + j * ratio
-                    k = int(at)
-                    if 0 <= k < n - 1 and 0 <= start + j < n:
-                        v = signal[k] + (at - k) * (signal[k + 1] - signal[k])
+                for j in range(0, hop, 8):
+                    k = start + shift + int(j * ratio)
+                    if 0 <= k < n and 0 <= start + j < n:
+                        v = signal[k]
                         total += v * out[start + j]
                         size += v * v
                 score = total / np.sqrt(size)
@@ -285,8 +289,7 @@ def pitch_shift(signal, out, ratio):
             k = int(at)
             if 0 <= i < n and 0 <= k < n - 1:
                 v = signal[k] + (at - k) * (signal[k + 1] - signal[k])
-                w = 0.5 - 0.5 * np.cos(2 * np.pi * j / width)
-                out[i] += w * v
+                out[i] += window[j] * v
 
 
 @njit(f"void({A}, {A}, int64, int64)", **OPTIONS)

@@ -90,9 +90,8 @@ def throat(left, right, hold, freq, gain, seed, p):
         amp = gain * level / np.sqrt(count)
         gl, gr = amp * np.sqrt(1.0 - side), amp * np.sqrt(1.0 + side)
         state, phase, tilt = seeded(seed, singer), (0.31 * singer) % 1.0, 0.0
-        z = np.zeros(6)
-        g, h, step = np.zeros(3), np.zeros(3), base / RATE
-        narrow = np.array([0.22, 0.16, 0.12])
+        a1, b1, a2, b2, a3, b3 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+        g1, g2, g3, h1, h2, h3, step = 0.1, 0.1, 0.1, 0.5, 0.5, 0.5, base / RATE
         for i in range(n):
             if i % 32 == 0:
                 t = i / RATE
@@ -102,19 +101,18 @@ def throat(left, right, hold, freq, gain, seed, p):
                 at = vowel + (to_vowel - vowel) * min(1.0, t / 0.18)
                 lower = min(3, max(0, int(at)))
                 share = min(1.0, at - lower)
-                for f in range(3):
-                    hz = FORMANTS[lower, f] * (1.0 - share) + FORMANTS[lower + 1, f] * share
-                    g[f] = warp(max(hz, base * 1.02) if f == 0 else hz)
-                    h[f] = 1.0 / (1.0 + g[f] * (g[f] + narrow[f]))
+                here, there = FORMANTS[lower], FORMANTS[lower + 1]
+                g1 = warp(max(here[0] * (1.0 - share) + there[0] * share, base * 1.02))
+                g2 = warp(here[1] * (1.0 - share) + there[1] * share)
+                g3 = warp(here[2] * (1.0 - share) + there[2] * share)
+                h1, h2, h3 = 1 / (1 + g1 * (g1 + 0.22)), 1 / (1 + g2 * (g2 + 0.16)), 1 / (1 + g3 * (g3 + 0.12))
             state, air = noise(state)
             tilt += bright * (saw(phase, step) - tilt)
             x = tilt + breath * air
-            y = 0.16 * tilt
-            for f in range(3):
-                band = h[f] * (z[2 * f] + g[f] * (x - z[2 * f + 1]))
-                low = z[2 * f + 1] + g[f] * band
-                z[2 * f], z[2 * f + 1] = 2 * band - z[2 * f], 2 * low - z[2 * f + 1]
-                y += (1.0 - 0.2 * f) * narrow[f] * band
+            u, v, w = h1 * (a1 + g1 * (x - b1)), h2 * (a2 + g2 * (x - b2)), h3 * (a3 + g3 * (x - b3))
+            p1, p2, p3 = b1 + g1 * u, b2 + g2 * v, b3 + g3 * w
+            a1, b1, a2, b2, a3, b3 = 2 * u - a1, 2 * p1 - b1, 2 * v - a2, 2 * p2 - b2, 2 * w - a3, 2 * p3 - b3
+            y = 0.16 * tilt + 0.22 * u + 0.128 * v + 0.072 * w
             y *= swell(i, n, hold, attack)
             if spread > 0.0:
                 left[i] += gl * y
