@@ -64,3 +64,11 @@ def test_rendered_bands_agree_with_the_palettes_table(key):
             loud = table > table.max() * 10 ** (-3.5)
             assert np.abs(10 * np.log10(rendered[loud] / table[loud])).max() < 3.0, (pitch, hold)
     assert probe_width(key) == pytest.approx(width_of(key), abs=0.05)
+
+
+@pytest.mark.parametrize("key", BY_KEY)
+def test_a_sound_outside_its_range_is_still_safe(key):
+    """The lowest and highest MIDI notes and a note of one sample: finite, bounded, silent at the end."""
+    for pitch, hold in ((0, 0.3), (127, 0.3), (60, 1 / RATE)):
+        audio = play_note(key, pitch, hold)
+        assert np.isfinite(audio).all() and np.abs(audio).max() < 3.0 and not audio[:, -1].any(), (pitch, hold)

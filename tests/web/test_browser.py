@@ -227,22 +227,26 @@ def test_the_song_is_taken_away_as_files(page, server, tmp_path):
         "/components",
         "/songs/1",
         "/songs/1?select=song",
+        "/songs/1?select=mix:0",
         "/songs/1?select=layer:0:1",
         "/songs/1/handover",
     ],
 )
 def test_pages_are_accessible_in_both_themes(page, server, address, theme):
-    axe = next(Path("tests/vendor").glob("axe-*.min.js")).read_text()
     if "layer" in address:
         address = f"/songs/1?select=layer:0:{server[1].head(1).song.layers[0].id}"
     page.add_init_script(f"localStorage.setItem('theme', '{theme}')")
     page.goto(address)
     page.wait_for_timeout(300)
-    page.evaluate(axe)
-    found = page.evaluate(
+    assert not trouble_of(page)
+
+
+def trouble_of(page):
+    """What axe finds against WCAG A and AA."""
+    page.evaluate(next(Path("tests/vendor").glob("axe-*.min.js")).read_text())
+    return page.evaluate(
         "async () => (await axe.run(document, { runOnly: ['wcag2a', 'wcag2aa'] })).violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.target + ' ' + (n.any[0]?.message ?? '')).join(' | '))"
     )
-    assert not found
 
 
 @pytest.mark.parametrize("width", [1024, 1280])
@@ -458,3 +462,22 @@ def test_a_curve_is_drawn_by_hand_and_by_keys_and_heard_in_the_document(page, se
     page.keyboard.press("Delete")
     fewer = settled(page, studio, song_id, shaped.revision_id)
     assert len(points(fewer)) == 2
+
+
+@pytest.mark.parametrize("theme", ["day", "evening"])
+@pytest.mark.parametrize("part", ["chain", "place", "moves", "record", "sounds"])
+def test_every_part_of_a_layers_inspector_is_accessible(page, server, theme, part):
+    page.add_init_script(f"localStorage.setItem('theme', '{theme}')")
+    song_id = open_song(page, server, "Harbour Stairs")
+    song = server[1].head(song_id).song
+    voice, section = (
+        next(x for x in song.layers if x.name == "Guide voice"),
+        next(s for s in song.sections if s.name == "Lift 3"),
+    )
+    page.goto(f"/songs/{song_id}?select=layer:{section.id}:{voice.id}")
+    if part == "sounds":
+        page.locator("#panel-sound [data-sounds]").first.click()
+        page.wait_for_selector("#sounds[open] .pick")
+    else:
+        page.locator(f"[data-tab={part}]").click()
+    assert not trouble_of(page)

@@ -21,7 +21,7 @@ def sweep(left, right, hold, freq, gain, seed, p):
                 share = min(1.0, i / max(1, hold))
                 g = warp(from_hz * (to_hz / from_hz) ** share)
                 amount = from_level + (to_level - from_level) * share**curve
-                step = freq * (1.0 + 0.004 * (2 * channel - 1)) * 2.0 ** (octaves * share) / RATE
+                step = min(0.45, freq * (1.0 + 0.004 * (2 * channel - 1)) * 2.0 ** (octaves * share) / RATE)
                 if pulses > 0.0:  # the number of pulses passed so far grows with the square of time
                     beat = pulses * share * (0.25 + 0.75 * share)
                     wanted = 0.15 + 0.85 * (0.5 - 0.5 * np.cos(2 * np.pi * beat))
