@@ -16,10 +16,12 @@ def sweep(left, right, hold, freq, gain, seed, p):
         out = left if channel == 0 else right
         state, shared = seeded(seed, channel), seeded(seed, 13)
         z1, z2, g, amount, phase, step, beat, last = 0.0, 0.0, 0.1, 0.0, 0.3 * channel, freq / RATE, 0.0, 0.0
+        a, attack = 0.5, max(8.0, attack_s * RATE)
         for i in range(n):
             if i % 16 == 0:
                 share = min(1.0, i / max(1, hold))
                 g = warp(from_hz * (to_hz / from_hz) ** share)
+                a = 1.0 / (1.0 + g * (g + damp))
                 amount = from_level + (to_level - from_level) * share**curve
                 step = min(0.45, freq * (1.0 + 0.004 * (2 * channel - 1)) * 2.0 ** (octaves * share) / RATE)
                 if pulses > 0.0:  # the number of pulses passed so far grows with the square of time
@@ -29,15 +31,16 @@ def sweep(left, right, hold, freq, gain, seed, p):
             last += 0.02 * (amount - last)
             state, own = noise(state)
             shared, both = noise(shared)
-            x = hiss_level * (apart * own + (1.0 - 0.45 * apart) * both) + tone * saw(phase, step)
-            a = 1.0 / (1.0 + g * (g + damp))
+            x = hiss_level * (apart * own + (1.0 - 0.45 * apart) * both)
+            if tone > 0.0:
+                x += tone * saw(phase, step)
+                phase += step
+                if phase >= 1.0:
+                    phase -= 1.0
             band = a * (z1 + g * (x - z2))
             low = z2 + g * band
             z1, z2 = 2 * band - z1, 2 * low - z2
-            out[i] += gain * level * last * swell(i, n, hold, max(8.0, attack_s * RATE)) * band
-            phase += step
-            if phase >= 1.0:
-                phase -= 1.0
+            out[i] += gain * level * last * swell(i, n, hold, attack) * band
 
 
 @njit(VOICE, **OPTIONS)

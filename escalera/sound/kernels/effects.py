@@ -178,42 +178,67 @@ def tank(in_l, in_r, out_l, out_r, decay_s, damping, size):
     `size` scales the lines: 1 is a hall, 0.3 a small room.
     """
     base = np.array([1433, 1601, 1867, 2053, 2251, 2399, 2617, 2797])
-    mask = 4095
-    lines = np.zeros((8, 4096), np.float32)
-    l0, l1, l2, l3, l4, l5, l6, l7 = lines[0], lines[1], lines[2], lines[3], lines[4], lines[5], lines[6], lines[7]
-    g, m = np.empty(8, np.float32), np.empty(8, np.int64)
+    gains, delays, longest, block = np.empty(8, np.float32), np.empty(8, np.int64), 0, 1024
     for k in range(8):
-        m[k] = int(base[k] * size) | 1
-        g[k] = 0.35355339 * 10.0 ** (-3.0 * m[k] / RATE / decay_s)
-    g0, g1, g2, g3, g4, g5, g6, g7 = g[0], g[1], g[2], g[3], g[4], g[5], g[6], g[7]
-    m0, m1, m2, m3, m4, m5, m6, m7 = m[0], m[1], m[2], m[3], m[4], m[5], m[6], m[7]
-    d, tiny = np.float32(damping), np.float32(1e-18)
-    z0 = z1 = z2 = z3 = z4 = z5 = z6 = z7 = np.float32(0.0)
-    for i in range(len(in_l)):
-        w = i & mask
-        z0 += d * (l0[(i - m0) & mask] + tiny - z0)
-        z1 += d * (l1[(i - m1) & mask] + tiny - z1)
-        z2 += d * (l2[(i - m2) & mask] + tiny - z2)
-        z3 += d * (l3[(i - m3) & mask] + tiny - z3)
-        z4 += d * (l4[(i - m4) & mask] + tiny - z4)
-        z5 += d * (l5[(i - m5) & mask] + tiny - z5)
-        z6 += d * (l6[(i - m6) & mask] + tiny - z6)
-        z7 += d * (l7[(i - m7) & mask] + tiny - z7)
-        out_l[i] += np.float32(0.5) * (z0 - z2 + z4 - z6)
-        out_r[i] += np.float32(0.5) * (z1 - z3 + z5 - z7)
-        a0, a1, a2, a3 = z0 + z1, z0 - z1, z2 + z3, z2 - z3
-        a4, a5, a6, a7 = z4 + z5, z4 - z5, z6 + z7, z6 - z7
-        b0, b1, b2, b3 = a0 + a2, a1 + a3, a0 - a2, a1 - a3
-        b4, b5, b6, b7 = a4 + a6, a5 + a7, a4 - a6, a5 - a7
-        xl, xr = in_l[i], in_r[i]
-        l0[w] = g0 * (b0 + b4) + xl
-        l1[w] = g1 * (b1 + b5) + xr
-        l2[w] = g2 * (b2 + b6) - xl
-        l3[w] = g3 * (b3 + b7) - xr
-        l4[w] = g4 * (b0 - b4) + xl
-        l5[w] = g5 * (b1 - b5) + xr
-        l6[w] = g6 * (b2 - b6) - xl
-        l7[w] = g7 * (b3 - b7) - xr
+        delays[k] = int(base[k] * size) | 1
+        gains[k] = 0.35355339 * 10.0 ** (-3.0 * delays[k] / RATE / decay_s)
+        longest, block = max(longest, delays[k]), min(block, delays[k])
+    # No line is shorter than a block, so a block of every line is known before the block is computed: only the damping
+    # runs from sample to sample, all lines at once; the rest is arithmetic on whole blocks.
+    span, pos = longest + 24 * block, longest
+    lines, seg, tail = np.zeros((8, span), np.float32), np.zeros((8, block), np.float32), np.zeros(8, np.float32)
+    d, tiny, n = np.float32(damping), np.float32(1e-18), len(in_l)
+    for start in range(0, n, block):
+        count = min(block, n - start)
+        for k in range(8):
+            first, out = pos - delays[k], seg[k]
+            source = lines[k, first : first + count]
+            for i in range(count):
+                out[i] = source[i]
+        z0, z1, z2, z3, z4, z5, z6, z7 = tail[0], tail[1], tail[2], tail[3], tail[4], tail[5], tail[6], tail[7]
+        s0, s1, s2, s3, s4, s5, s6, s7 = seg[0], seg[1], seg[2], seg[3], seg[4], seg[5], seg[6], seg[7]
+        for i in range(count):
+            z0 += d * (s0[i] + tiny - z0)
+            z1 += d * (s1[i] + tiny - z1)
+            z2 += d * (s2[i] + tiny - z2)
+            z3 += d * (s3[i] + tiny - z3)
+            z4 += d * (s4[i] + tiny - z4)
+            z5 += d * (s5[i] + tiny - z5)
+            z6 += d * (s6[i] + tiny - z6)
+            z7 += d * (s7[i] + tiny - z7)
+            s0[i], s1[i], s2[i], s3[i], s4[i], s5[i], s6[i], s7[i] = z0, z1, z2, z3, z4, z5, z6, z7
+        tail[0], tail[1], tail[2], tail[3], tail[4], tail[5], tail[6], tail[7] = z0, z1, z2, z3, z4, z5, z6, z7
+        x, y, ol, orr = (
+            in_l[start : start + count],
+            in_r[start : start + count],
+            out_l[start : start + count],
+            out_r[start : start + count],
+        )
+        half, g = np.float32(0.5), gains
+        w0, w1, w2, w3 = lines[0, pos:], lines[1, pos:], lines[2, pos:], lines[3, pos:]
+        w4, w5, w6, w7 = lines[4, pos:], lines[5, pos:], lines[6, pos:], lines[7, pos:]
+        for i in range(count):
+            ol[i] += half * (s0[i] - s2[i] + s4[i] - s6[i])
+            orr[i] += half * (s1[i] - s3[i] + s5[i] - s7[i])
+        for i in range(count):
+            a0, a1, a2, a3 = s0[i] + s1[i], s0[i] - s1[i], s2[i] + s3[i], s2[i] - s3[i]
+            a4, a5, a6, a7 = s4[i] + s5[i], s4[i] - s5[i], s6[i] + s7[i], s6[i] - s7[i]
+            b0, b1, b2, b3 = a0 + a2, a1 + a3, a0 - a2, a1 - a3
+            b4, b5, b6, b7 = a4 + a6, a5 + a7, a4 - a6, a5 - a7
+            w0[i] = g[0] * (b0 + b4) + x[i]
+            w1[i] = g[1] * (b1 + b5) + y[i]
+            w2[i] = g[2] * (b2 + b6) - x[i]
+            w3[i] = g[3] * (b3 + b7) - y[i]
+            w4[i] = g[4] * (b0 - b4) + x[i]
+            w5[i] = g[5] * (b1 - b5) + y[i]
+            w6[i] = g[6] * (b2 - b6) - x[i]
+            w7[i] = g[7] * (b3 - b7) - y[i]
+        pos += count
+        if pos + block > span:  # back to the front, with as much of the past as the longest line needs
+            for k in range(8):
+                line = lines[k]
+                line[:longest] = line[pos - longest : pos]
+            pos = longest
 
 
 @njit(f"void({A}, {A}, {A}, float64, int64)", **OPTIONS)

@@ -64,31 +64,49 @@ def saws(left, right, hold, freq, gain, seed, p):
                     part[j] += amp * wave[j]
     low_step, attack = freq * (0.5 if sub_octave > 0.5 else 1.0) / RATE, max(8.0, attack_s * RATE)
     k_sweep, k_decay, push = fall(sweep_s), fall(decay_s), 1.0 + 6.0 * drive
-    for side in range(sides):
-        out = left if side == 0 else right
-        state, z1, z2, g, a, e_sweep, e_decay, rest = seeded(seed, side), 0.0, 0.0, 0.1, 0.5, 1.0, 1.0, 0.0
-        for k in range(len(bend)):
-            t = k * 16.0 / RATE
-            motion = 2.0 ** (wobble * np.sin(2 * np.pi * (wobble_hz * t + 0.25 * side * spread)))
-            env = (1.0 - e_sweep) if opening > 0.5 else e_sweep
-            g = warp((freq * cutoff_ratio + cutoff_hz + sweep_hz * env) * motion)
-            a = 1.0 / (1.0 + g * (g + damp))
-            for i in range(k * 16, min(n, k * 16 + 16)):
-                x = mix[side, i] + sub * sine(low_step * i)
+    state1, state2, y1, y2, w1, w2 = seeded(seed, 0), seeded(seed, 1), 0.0, 0.0, 0.0, 0.0
+    e_sweep, e_decay, rest1, rest2 = 1.0, 1.0, 0.0, 0.0
+    for k in range(len(bend)):
+        t = k * 16.0 / RATE
+        env = (1.0 - e_sweep) if opening > 0.5 else e_sweep
+        open_hz = freq * cutoff_ratio + cutoff_hz + sweep_hz * env
+        g = warp(open_hz * 2.0 ** (wobble * np.sin(2 * np.pi * wobble_hz * t)))
+        a = 1.0 / (1.0 + g * (g + damp))
+        h, b = g, a
+        if sides == 2 and wobble > 0.0:  # the sides move a little apart
+            h = warp(open_hz * 2.0 ** (wobble * np.sin(2 * np.pi * (wobble_hz * t + 0.25 * spread))))
+            b = 1.0 / (1.0 + h * (h + damp))
+        for i in range(k * 16, min(n, k * 16 + 16)):
+            low = sub * sine(low_step * i) if sub > 0.0 else 0.0
+            level_now = gain * level * (sustain + (1.0 - sustain) * e_decay) * swell(i, n, hold, attack)
+            x = mix[0, i] + low
+            if hiss_level > 0.0:
+                state1, hiss = noise(state1)
+                x += hiss_level * hiss
+            if sides == 2:  # both chains in one loop, so that the processor works on them together
+                z = mix[1, i] + low
                 if hiss_level > 0.0:
-                    state, hiss = noise(state)
-                    x += hiss_level * hiss
-                band = a * (z1 + g * (x - z2))
-                y = z2 + g * band
-                z1, z2 = 2 * band - z1, 2 * y - z2
+                    state2, hiss = noise(state2)
+                    z += hiss_level * hiss
+                band, band2 = a * (y1 + g * (x - y2)), b * (w1 + h * (z - w2))
+                y, w = y2 + g * band, w2 + h * band2
+                y1, w1, y2, w2 = 2 * band - y1, 2 * band2 - w1, 2 * y - y2, 2 * w - w2
                 if drive > 0.0:
-                    y = bounded(push * y) / bounded(push)
-                    rest += 0.0015 * (y - rest)  # what saturation leaves of a lopsided wave as an offset
-                    y -= rest
-                body = sustain + (1.0 - sustain) * e_decay
-                out[i] += gain * level * body * swell(i, n, hold, attack) * y
-                e_decay *= k_decay
-                e_sweep *= k_sweep
+                    w = bounded(push * w) / bounded(push)
+                    rest2 += 0.0015 * (w - rest2)
+                    w -= rest2
+                right[i] += level_now * w
+            else:
+                band = a * (y1 + g * (x - y2))
+                y = y2 + g * band
+                y1, y2 = 2 * band - y1, 2 * y - y2
+            if drive > 0.0:
+                y = bounded(push * y) / bounded(push)
+                rest1 += 0.0015 * (y - rest1)  # what saturation leaves of a lopsided wave as an offset
+                y -= rest1
+            left[i] += level_now * y
+            e_decay *= k_decay
+            e_sweep *= k_sweep
 
 
 @njit(f"void({A}, int64, float64[::1], float64, int64, float64[::1])", **OPTIONS)
