@@ -71,7 +71,7 @@ class Renderer:
             families = {p.family for p in parts}
             buses = {f: chain for f, chain in plan.buses.items() if f in families}
             plan = finish(song, span, parts, buses, plan.dynamic & families, plan.master, AHEAD_SAMPLES)
-        return self.cache.get_or_make(plan.key, lambda: self._mix(plan), keep=True)
+        return self.cache.get_or_make(plan.key, lambda: self._mix(plan), keep=layers is None and wet)
 
     def _mix(self, plan: Plan, until: int | None = None) -> SectionMix:
         return mix_section(plan, [self.unit(p) for p in plan.parts], until)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.palette.effects import EFFECT_BY_KEY, RETURN_BY_KEY, RETURNS
+from escalera.core.palette.effects import RETURN_BY_KEY, RETURNS
 from escalera.core.palette.parameters import Settings
 from escalera.core.song.devices import Device, Print
 from escalera.core.song.document import EVERY_BEAT, Layer, Song
@@ -151,7 +151,7 @@ def finish(song: Song, span: Span, parts: list[Part], buses: dict[str, Chain], d
     reach = max((p.end for p in parts), default=0) + tail
     plain = not buses and not dynamic and master.idle
     return Plan(parts, returns, buses, dynamic, master, quarter, beat_samples(span), span.tempo_points, onsets, key,
-                _head_key(parts, onsets, head_samples, plain, key), reach)  # fmt: skip
+                _head_key(parts, onsets, head_samples, plain, key, (spaces, quarter if timed else 0, span.tempo_points if curves else ())), reach)  # fmt: skip
 
 
 def parts_of(song: Song, span: Span) -> list[Part]:
@@ -249,7 +249,8 @@ def chain_tail(chain: Chain, quarter: float) -> int:
     return sum(PROCESSES[key].tail(Stage(key, settings, 0, 0, quarter)) for key, settings in chain.devices)
 
 
-def _head_key(parts: list[Part], onsets: dict[int, NDArray[np.int64]], head: int, plain: bool, whole: str) -> str:
+def _head_key(parts: list[Part], onsets: dict[int, NDArray[np.int64]], head: int, plain: bool, whole: str,
+              timing: object) -> str:  # fmt: skip
     """What a section's first moment depends on: pickups and notes that begin before the master stops looking ahead.
 
     A part with effects, curves or prints answers for its whole unit, and a section whose buses work for all of it.
@@ -261,14 +262,11 @@ def _head_key(parts: list[Part], onsets: dict[int, NDArray[np.int64]], head: int
         n = int(np.searchsorted(part.notes.start, head))
         spec, notes = part.spec, part.notes
         if spec.devices or spec.moving or part.moving or part.throws or part.printed or len(spec.sounds) > 1:
-            rows.append((part.key, part.gains, part.moving, part.duck))
+            ducked = onsets[part.duck[0]].tobytes() if part.duck else b""
+            rows.append((part.key, part.gains, part.moving, part.duck, ducked, part.throws))
         elif n:
             heads = [a[:n].tobytes() for a in (notes.start, notes.pitch, notes.velocity)]
             holds = np.minimum(notes.hold[:n], head - notes.start[:n]).tobytes()
             duck = (part.duck[1:], onsets[part.duck[0]][:8].tobytes()) if part.duck else None
             rows.append((spec, part.gains, duck, heads, holds, notes.curves[:1]))
-    return content_key("head", rows)
-
-
-def effect_label(key: str) -> str:
-    return EFFECT_BY_KEY[key].label
+    return content_key("head", rows, timing)

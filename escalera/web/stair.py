@@ -139,7 +139,7 @@ def read_edit(form: dict[str, str], song: Song) -> Edit:
     """An edit from form fields. Empty fields are left at their defaults. Raises EditError."""
     kind = form.get("kind", "")
     fields = {name: value for name, value in form.items() if name != "kind" and value != ""}
-    if "first_bar" in fields or "last_bar" in fields:
+    if kind != "sweep" and ("first_bar" in fields or "last_bar" in fields):  # a sweep runs over bars of the song
         fields |= _bars_to_ticks(fields, song)
     if kind == "throw" and "at_bar" in fields:
         fields = _throw_to_ticks(fields, song)

@@ -167,3 +167,15 @@ def test_a_layer_is_printed_and_taken_back_over_the_page(client, studio, song_id
     assert post(client, studio, song_id, kind="set_sound", layer_id=P, sound="wide-saws").status_code == 422
     assert post(client, studio, song_id, kind="unprint_layer", layer_id=P).status_code == 200
     assert not studio.head(song_id).song.layer_by_id[P].prints
+
+
+def test_a_sweep_across_joins_is_made_from_the_page_and_keeps_what_moved_elsewhere(client, studio, song_id):
+    lane = f"layer.{B}.lowpass_hz"
+    post(client, studio, song_id, kind="set_curve", section_id=V, lane=lane, points="[[0, 5000]]")
+    answer = post(client, studio, song_id, kind="sweep", lane=lane, first_bar=7, last_bar=10, start=400, end=1600)
+    assert answer.status_code == 200
+    first, second = (studio.head(song_id).song.section_by_id[s].curves[0].points for s in (V, C))
+    assert first[0] == (0, 5000.0, "line") and first[1][0] == 6 * 3840
+    assert first[-1][1] == second[0][1] == pytest.approx(800)
+    refused = post(client, studio, song_id, kind="sweep", lane=lane, first_bar=7, last_bar=99, start=400, end=1600)
+    assert refused.status_code == 422 and "bars 1–16" in refused.get_data(as_text=True)

@@ -115,12 +115,12 @@ class Sweep:
         parameter = movable(song, self.lane)
         a, b = parameter.checked(self.start), parameter.checked(self.end)
         shape = one_of(self.shape, ("line", "ease"), "shape for a way across joins")
-        total = sum(s.bars for s in song.sections)
-        if not 1 <= self.first_bar <= self.last_bar <= total:
+        bar, end = 1 - song.lead_bars, song.bars - song.lead_bars
+        if not bar <= self.first_bar <= self.last_bar <= end:
             raise EditError(
-                f"Bars {self.first_bar}–{self.last_bar} do not lie in the song, which has bars 1–{total}. Choose bars inside it."
+                f"Bars {self.first_bar}–{self.last_bar} do not lie in the song, which has bars {bar}–{end}. Choose bars inside it."
             )
-        pieces, ticks, bar = [], 0, 1
+        pieces, ticks = [], 0
         for section in song.sections:
             edges = section_bar_ticks(section, song.metre)
             low, high = max(self.first_bar - bar, 0), min(self.last_bar - bar + 1, section.bars)
@@ -131,7 +131,10 @@ class Sweep:
         whole = Curve(self.lane, ((0, a, shape), (ticks, b, "line")))
         for section, low, high, before in pieces:
             points = tuple((t + low, v, s) for t, v, s in whole.cut(before, before + high - low, parameter))
-            song = song.with_section(with_curve(section, self.lane, Curve(self.lane, points)))
+            old = next((c for c in section.curves if c.lane == self.lane), Curve(self.lane, ()))
+            kept = [p for p in old.points if p[0] < low], [p for p in old.points if p[0] > high]
+            curve = replace(old, points=(*kept[0], *points, *kept[1]))
+            song = song.with_section(with_curve(section, self.lane, curve))
         return song
 
     def summary(self, song: Song) -> str:
