@@ -32,26 +32,22 @@ class Change:
     space: float = 0.0
 
 
-def low_pass_power(cutoff_hz: Floats) -> Floats:
-    """Mean power response in every band, shape (n, 6): second-order Butterworth."""
+def _low_pass(cutoff_hz: Floats) -> Floats:
+    """Power response at POINTS_HZ, shape (n, 6, 5): second-order Butterworth."""
     low = 1.0 / (1.0 + (POINTS_HZ[None] / np.maximum(cutoff_hz, 20.0)[:, None, None]) ** 4)
     low[cutoff_hz >= OPEN_HZ] = 1.0
-    return low.mean(axis=2)
+    return low
 
 
-def high_pass_power(cutoff_hz: Floats) -> Floats:
+def _high_pass(cutoff_hz: Floats) -> Floats:
     high = 1.0 / (1.0 + (cutoff_hz[:, None, None] / POINTS_HZ) ** 4)
     high[cutoff_hz <= SHUT_HZ] = 1.0
-    return high.mean(axis=2)
+    return high
 
 
 def filter_power(lowpass_hz: Floats, highpass_hz: Floats) -> Floats:
     """Mean power response of a layer's two filters in every band, shape (n, 6)."""
-    low = 1.0 / (1.0 + (POINTS_HZ[None] / np.maximum(lowpass_hz, 20.0)[:, None, None]) ** 4)
-    low[lowpass_hz >= OPEN_HZ] = 1.0
-    high = 1.0 / (1.0 + (highpass_hz[:, None, None] / POINTS_HZ) ** 4)
-    high[highpass_hz <= SHUT_HZ] = 1.0
-    return (low * high).mean(axis=2)
+    return (_low_pass(lowpass_hz) * _high_pass(highpass_hz)).mean(axis=2)
 
 
 Get = Callable[[str], float]
@@ -66,7 +62,7 @@ def _band_pass(get: Get) -> Change:
 
 def _moving(get: Get) -> Change:
     path = np.geomspace(get("low_hz"), get("high_hz"), 8)
-    return Change(low_pass_power(path).mean(axis=0))
+    return Change(_low_pass(path).mean(axis=(0, 2)))
 
 
 def _gate(get: Get) -> Change:
@@ -81,8 +77,8 @@ def _space(get: Get) -> Change:
 
 
 EFFECT_POWER: dict[str, Callable[[Get], Change]] = {
-    "low-pass": lambda get: Change(low_pass_power(np.array([get("cutoff_hz")]))[0]),
-    "high-pass": lambda get: Change(high_pass_power(np.array([get("cutoff_hz")]))[0]),
+    "low-pass": lambda get: Change(_low_pass(np.array([get("cutoff_hz")])).mean(axis=(0, 2))),
+    "high-pass": lambda get: Change(_high_pass(np.array([get("cutoff_hz")])).mean(axis=(0, 2))),
     "band-pass": _band_pass,
     "moving-filter": _moving,
     "gate": _gate,
