@@ -78,7 +78,6 @@ Tail = Callable[[Stage], int]
 class Effect:
     process: Process
     tail: Tail = lambda stage: 0
-    stereo: bool = False
 
 
 def both(audio: Audio) -> Audio:
@@ -312,12 +311,12 @@ PROCESSES: dict[str, Effect] = {
     "drive": Effect(_drive, lambda s: 256),
     "band-drive": Effect(_band_drive, lambda s: 1024),
     "compressor": Effect(_compress),
-    "echo": Effect(_echo, _echo_tail, True),
-    "room": Effect(_room, _room_tail, True),
-    "widen": Effect(_widen, lambda s: 512, True),
-    "double": Effect(_double, _double_tail, True),
-    "scatter": Effect(_as_it_is, stereo=True),  # hits are placed one by one, where the notes are played
-    "auto-pan": Effect(_auto_pan, stereo=True),
+    "echo": Effect(_echo, _echo_tail),
+    "room": Effect(_room, _room_tail),
+    "widen": Effect(_widen, lambda s: 512),
+    "double": Effect(_double, _double_tail),
+    "scatter": Effect(_as_it_is),  # hits are placed one by one, where the notes are played
+    "auto-pan": Effect(_auto_pan),
     "reverse": Effect(_reverse, _span),
     "half-speed": Effect(_half_speed),
     "pitch": Effect(_pitch),

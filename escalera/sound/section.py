@@ -15,9 +15,7 @@ from escalera.sound.plan import (
     Chain,
     Part,
     Plan,
-    amplitude,
     chain_tail,
-    pan_gains,
     return_stage,
     return_tail,
     used_returns,
@@ -236,6 +234,3 @@ def through(chain: Chain, audio: Samples, first: int, quarter: float, tempo: Tem
 
 def _values(moving: Moving, tempo: TempoPoints, first: int, blocks: int) -> Samples:
     return moving.at(block_ticks(tempo, first, blocks)).astype(np.float32)
-
-
-__all__ = ["SectionMix", "amplitude", "mix_section", "pan_gains", "through"]

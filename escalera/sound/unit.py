@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from escalera.core.palette.parameters import Settings
 from escalera.sound.cache import AudioCache
 from escalera.sound.compiled import bus
-from escalera.sound.effects import PROCESSES, Stage, both
+from escalera.sound.effects import PROCESSES, Stage
 from escalera.sound.playing import line_of, play_line, split_by_settings
 from escalera.sound.schedule import Notes
 from escalera.sound.spec import BLOCK, Stacked, UnitSpec, block_ticks
@@ -72,11 +72,6 @@ def extent(spec: UnitSpec, notes: Notes) -> Extent:
         else:
             tail += PROCESSES[key].tail(Stage(key, settings, offset, 0, spec.quarter))
     return Extent(offset, end, end + tail)
-
-
-def reach(spec: UnitSpec, notes: Notes) -> int:
-    """Where the unit will end, in samples from the section's start."""
-    return extent(spec, notes).end
 
 
 def render_unit(spec: UnitSpec, notes: Notes, cache: AudioCache) -> Unit:
@@ -171,6 +166,3 @@ def smooth(curve: NDArray[np.float64]) -> NDArray[np.float64]:
     width = 16
     padded = np.concatenate((np.repeat(curve[:1], width // 2), curve, np.repeat(curve[-1:], width // 2 - 1)))
     return np.convolve(padded, np.full(width, 1.0 / width), mode="valid")
-
-
-__all__ = ["Unit", "both", "extent", "reach", "render_unit", "smooth", "stage_of"]
