@@ -1,6 +1,7 @@
 """What a person does, in a real browser: making, moving, toggling, hearing, undoing, bringing in, taking away."""
 
 import re
+import time
 from pathlib import Path
 
 import mido
@@ -20,6 +21,14 @@ def settled(page, studio, song_id, revision):
     """Wait until the page shows a state newer than `revision`; returns it."""
     page.wait_for_function("old => Number(document.querySelector('#state [name=base]').value) !== old", arg=revision)
     return studio.head(song_id)
+
+
+def until(true, seconds=15):
+    """Wait until something kept by the server is so."""
+    end = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < end, "it never came"
+        time.sleep(0.05)
 
 
 def test_a_song_from_one_key_press(page, server):
@@ -48,8 +57,12 @@ def test_a_target_is_dragged_and_moved_by_keys(page, server):
     page.locator(f"#tread-{section.id}").focus()
     for _ in range(3):
         page.keyboard.press("ArrowDown")
-    moved = settled(page, studio, song_id, dragged.revision_id)
-    assert moved.song.section_by_id[section.id].target.end == pytest.approx(section.target.end + 1.7, abs=0.15)
+    want = f"{dragged.song.section_by_id[section.id].target.end - 0.3:.1f}"
+    page.wait_for_function(  # however the presses were gathered into edits, all three count
+        "([id, want]) => !document.querySelector('.htmx-request') && document.getElementById(id).dataset.end === want",
+        arg=[f"tread-{section.id}", want],
+    )
+    until(lambda: f"{studio.head(song_id).song.section_by_id[section.id].target.end:.1f}" == want)
     assert page.evaluate("document.activeElement.id") == f"tread-{section.id}"
 
 
@@ -128,7 +141,7 @@ def test_an_edit_while_playing_changes_what_sounds_without_stopping(page, server
     song_id = open_song(page, server, "Paper Engines")
     studio = server[1]
     head = studio.head(song_id)
-    page.get_by_role("button", name="Play", exact=True).click()
+    page.locator("#loop").click()
     page.wait_for_function(
         "() => window.escalera.player.playing && window.escalera.player.segments.length > 0", timeout=30_000
     )
@@ -139,8 +152,8 @@ def test_an_edit_while_playing_changes_what_sounds_without_stopping(page, server
     page.wait_for_function(
         "old => window.escalera.player.segments.some(s => s.key !== old && s.index === 0)", arg=before, timeout=15_000
     )
-    assert page.evaluate("window.escalera.player.playing")
-    page.keyboard.press("Home")
+    assert page.evaluate("window.escalera.player.playing && window.escalera.player.loop?.section") == head.song.sections[0].id
+    assert page.locator("#loop").get_attribute("aria-pressed") == "true", "a loop outlives an edit"
 
 
 def test_a_wrong_value_is_refused_where_the_user_is_looking(page, server):

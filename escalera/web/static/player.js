@@ -19,7 +19,12 @@ export class Player {
   load(manifest) {
     const before = this.manifest;
     this.manifest = manifest;
+    if (this.loop) this.loop = this.rangeOf(this.loop.section); // a loop stays with its section through edits
     if (this.playing && before) this.swap();
+  }
+  rangeOf(id) {
+    const index = this.manifest.sections.findIndex((s) => s.id === id);
+    return index < 0 ? null : { section: id, from: this.startOf(index), to: this.endOf(index) };
   }
   // The keys of the sections' sound, asked for once per state and only when something is to be played.
   keys(manifest = this.manifest) {

@@ -22,7 +22,14 @@ function select(text) {
   if (text.startsWith("layer:0:") && Number(here)) text = text.replace("layer:0:", `layer:${here}:`);
   return show(text);
 }
-function show(text) { return htmx.ajax("GET", `/songs/${song}/inspector`, { source: root, swap: "none", values: { select: text } }).then(() => mark(text)); }
+// In the same queue, so that an older answer never covers a newer one; of several waiting only the last is asked for.
+let wanted = "";
+function show(text) {
+  wanted = text;
+  const ask = () => htmx.ajax("GET", `/songs/${song}/inspector`, { source: root, swap: "none", values: { select: text } }).then(() => mark(text));
+  queue = queue.then(() => (wanted === text ? ask() : undefined)).catch(() => {});
+  return queue;
+}
 function mark(text) {
   document.querySelector("#state [name=select]").value = text;
   const [what, section, layer, phrase] = text.split(":");
@@ -82,10 +89,9 @@ function setLoop(range) {
 }
 function loopSection() {
   if (player.loop) { setLoop(null); if (player.playing) player.play(player.position(), null); return; }
-  const index = chosenIndex(), from = player.startOf(index), range = { from, to: player.endOf(index) };
+  const range = player.rangeOf(player.manifest.sections[chosenIndex()].id), at = player.position();
   setLoop(range);
-  const at = player.position();
-  player.play(at >= range.from && at < range.to && player.playing ? at : from, range);
+  player.play(at >= range.from && at < range.to && player.playing ? at : range.from, range);
 }
 function leadIn() {
   const index = chosenIndex(), before = player.manifest.sections[index - 1];
@@ -143,7 +149,7 @@ document.addEventListener("change", (event) => {
 // treads: dragged, or moved by keys; sent when the hand rests ------------------------------------------------------
 const TOP = 34, FLOOR = 238, yOf = (e) => FLOOR - Math.max(0, Math.min(10, e)) * (FLOOR - TOP) / 10;
 const round = (v) => Math.round(Math.max(0, Math.min(10, v)) * 10) / 10;
-let drag = null, dragged = false, resting = null;
+let drag = null, dragged = false, resting = null, moving = null; // moving: keys pressed and not yet sent, kept over answers
 function draw(group, start, end) {
   for (const line of group.querySelectorAll("line")) { line.setAttribute("y1", yOf(start)); line.setAttribute("y2", yOf(end)); }
   const [a, b] = group.querySelectorAll("circle");
@@ -154,10 +160,12 @@ function draw(group, start, end) {
   tread.setAttribute("aria-valuenow", ((start + end) / 2).toFixed(1));
   tread.setAttribute("aria-valuetext", `${start.toFixed(1)} to ${end.toFixed(1)}`);
 }
-function send(group) {
-  const { start, end } = group.querySelector(".tread").dataset;
-  edit({ kind: "set_target", section_id: group.dataset.section, start, end });
+function send(section_id, start, end) {
+  clearTimeout(resting);
+  moving = null;
+  edit({ kind: "set_target", section_id, start, end });
 }
+const groupOf = (section) => document.querySelector(`.tread-group[data-section="${section}"]`);
 document.addEventListener("pointerdown", (event) => {
   const group = event.target.closest(".tread-group");
   dragged = false;
@@ -175,7 +183,7 @@ document.addEventListener("pointermove", (event) => {
 });
 document.addEventListener("pointerup", () => {
   if (!drag) return;
-  if (drag.moved) send(drag.group); else select(`section:${drag.group.dataset.section}`);
+  if (drag.moved) { const { start, end } = drag.group.querySelector(".tread").dataset; send(drag.group.dataset.section, start, end); } else select(`section:${drag.group.dataset.section}`);
   drag = null;
 });
 function treadKey(event, tread) {
@@ -187,9 +195,11 @@ function treadKey(event, tread) {
     if (next) { next.focus(); select(`section:${next.closest(".tread-group").dataset.section}`); }
     return true;
   } else if (event.key === "Enter") { select(`section:${group.dataset.section}`); return true; } else return false;
-  draw(group, round(start), round(end));
+  if (moving && moving.section !== group.dataset.section) send(moving.section, moving.start, moving.end);
+  moving = { section: group.dataset.section, start: round(start), end: round(end) };
+  draw(group, moving.start, moving.end);
   clearTimeout(resting);
-  resting = setTimeout(() => send(document.querySelector(`.tread-group[data-section="${group.dataset.section}"]`)), 350);
+  resting = setTimeout(() => send(moving.section, moving.start, moving.end), 350);
   return true;
 }
 
@@ -265,9 +275,10 @@ function refreshed() {
     player.load(manifest());
     $("stage-inner").style.setProperty("--bars", player.manifest.sections.reduce((n, s) => n + s.bars.length - 1, 0));
     names();
-    if (player.loop) setLoop(null);
+    setLoop(player.loop);
     tick(player.position(), null);
   }
+  if (moving && groupOf(moving.section)) draw(groupOf(moving.section), moving.start, moving.end);
   ready();
   unfold();
   restore();
