@@ -3,6 +3,7 @@
 EscaleraError
 ├── InputError          a value from outside cannot be used (says value, limit, remedy)
 │   ├── EditError       an edit does not apply to this song
+│   │   └── ChordError  a chord's text cannot be read; carries what could be written instead
 │   └── FormatError     a file cannot be read
 ├── NotFound            no such song, version, revision or section
 ├── StaleRevision       the edit was made on an older state than the stored one
@@ -27,6 +28,14 @@ class InputError(EscaleraError):
 
 class EditError(InputError):
     status = 422
+
+
+class ChordError(EditError):
+    """`offers` are texts that would be read."""
+
+    def __init__(self, message: str, offers: tuple[str, ...] = ()):
+        super().__init__(message)
+        self.offers = offers
 
 
 class FormatError(InputError):

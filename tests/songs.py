@@ -6,6 +6,7 @@ from hypothesis import strategies as st
 
 from escalera.core.palette.effects import EFFECT_BY_KEY
 from escalera.core.song.document import Song
+from escalera.core.song.edits import chords as H
 from escalera.core.song.edits import curves as A
 from escalera.core.song.edits import devices as D
 from escalera.core.song.edits import layers as L
@@ -24,7 +25,7 @@ def small_song() -> Song:
     song = Song(title="Small", tempo_bpm=120.0)
     for name in ("Verse", "Chorus"):
         song = S.AddSection(name, "", 8).apply(song)
-    song = W.SetChords("C | Am | F | G").apply(song)
+    song = H.SetChords("C | Am | F | G").apply(song)
     for sound, rows in (("round-kick", KICK), ("plucked-bass", BASS), ("soft-pad", PADS)):
         song = L.AddLayer(sound, rows=rows, length_ticks=3840).apply(song)
     for section in song.sections:
@@ -85,6 +86,14 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(A.Treat, section, layer, st.just("level_db"), st.integers(-30, 0)),
         st.builds(A.AddThrow, section, layer, st.integers(0, 3000), st.integers(3001, 6000), st.sampled_from(["echo", "near"])),
         st.builds(W.SetTempo, st.integers(60, 180)),
+        st.builds(W.GlideTempo, section, st.integers(60, 180), st.sampled_from([0, 3840]), st.sampled_from([0, 7680])),
+        st.builds(H.SetChords, st.sampled_from(["I | V", "vi IV | <I@4 V/ii", "Am"]), st.none() | section),
+        st.builds(H.VaryChords, st.sampled_from([0, 2, 3]), st.sampled_from(["IV | I", "", "I | V | vi | IV"]), st.none() | section),
+        st.builds(H.StretchChords, st.integers(1, 8), st.none() | section),
+        st.builds(H.PushChords, st.sampled_from([0, 240, 480])),
+        st.builds(H.SetKey, st.sampled_from(["D minor", "Gb major", "B lydian"]), st.booleans()),
+        st.builds(H.SetVoicing, layer, st.just("spread"), st.sampled_from(["open", "wide"])),
+        st.builds(H.ChangeKeyAt, section, st.integers(-2, 3), st.booleans(), st.sampled_from(["step up", "dominant", "common chord"])),
         st.builds(W.SetMetre, st.sampled_from(["3/4", "4/4", "7/8"]), st.none() | section),
     ]  # fmt: skip
     return st.one_of(choices)

@@ -13,12 +13,13 @@ import numpy as np
 
 from escalera.core.song.document import Layer, Song
 from escalera.core.song.resolve import DURATION, PITCH, START, VELOCITY, layer_events
-from escalera.core.song.timeline import Timeline, timeline
+from escalera.core.song.timeline import Span, Timeline, timeline
 from escalera.core.theory.keys import Key, transpose_key
 from escalera.core.theory.pitch import fifths_to_name
 from escalera.core.time.ticks import TICKS_PER_QUARTER
 
 DRUM_CHANNEL = 9
+GLIDE_STEP = TICKS_PER_QUARTER // 2
 PITCHED_CHANNELS = tuple(c for c in range(16) if c != DRUM_CHANNEL)
 Timed = list[tuple[int, int, mido.Message | mido.MetaMessage]]  # tick, order at the same tick, message
 
@@ -83,7 +84,7 @@ def _conductor(song: Song, line: Timeline, starts: list[int], shift: int) -> Tim
                     )
                 )
                 metre = bar_metre
-        for tick, bpm in span.tempo_points:
+        for tick, bpm in tempo_steps(span):
             if bpm != tempo:
                 when = start + tick + shift if start or tick else 0
                 events.append((when, 3, mido.MetaMessage("set_tempo", tempo=round(60_000_000 / bpm))))
@@ -93,6 +94,19 @@ def _conductor(song: Song, line: Timeline, starts: list[int], shift: int) -> Tim
             events.append((at, 4, mido.MetaMessage("key_signature", key=_signature(now))))
             key = now
     return events
+
+
+def tempo_steps(span: Span) -> list[tuple[int, float]]:
+    """The tempo of a section as steps: a glide becomes one every eighth, each as long as the glide it stands for."""
+    steps = []
+    for here, there in zip(span.tempo_points, (*span.tempo_points[1:], None)):
+        if not (here.glides and there):
+            steps.append((here.tick, here.bpm))
+            continue
+        edges = [*range(here.tick, there.tick, GLIDE_STEP), there.tick]
+        seconds = [span.seconds_at(t) for t in edges]
+        steps += [(a, (b - a) / 960 * 60.0 / (t - s)) for a, b, s, t in zip(edges, edges[1:], seconds, seconds[1:])]
+    return steps
 
 
 def _signature(key: Key) -> str:

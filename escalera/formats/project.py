@@ -23,6 +23,7 @@ from escalera.core.song.limits import (
     MAX_THROWS,
 )
 from escalera.core.song.validate import validate
+from escalera.core.theory.voicings import MAX_VOICES
 from escalera.errors import FormatError, InputError, shown
 
 FORMAT, VERSION = "escalera-project", 1
@@ -33,9 +34,24 @@ class Strict(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
 
+class PassModel(Strict):
+    on: int = Field(alias="pass", ge=0, le=32, description="which pass of the loop, from 2; 0 is a section's last")
+    changes: list[tuple[int, str]] = Field(min_length=1, max_length=2000)
+
+
 class ChordsModel(Strict):
     length_ticks: int = Field(ge=1)
     changes: list[tuple[int, str]] = Field(min_length=1, max_length=2000, description="tick, chord name")
+    passes: list[PassModel] = Field([], max_length=32, description="what is played instead on a pass")
+
+
+class VoicingModel(Strict):
+    voices: int = Field(0, ge=0, le=MAX_VOICES, description="0 plays as many as the pattern has")
+    spread: str = "close"
+    inversion: str = "least motion"
+    octave_below: bool = False
+    omit: str = ""
+    double: str = ""
 
 
 class TargetModel(Strict):
@@ -80,7 +96,9 @@ class SectionModel(Strict):
     target: TargetModel
     placements: list[PlacementModel] = Field(max_length=20_000)
     metres: list[tuple[int, str]] = []
-    tempos: list[tuple[int, float]] = []
+    tempos: list[tuple[int, float] | tuple[int, float, bool]] = Field(
+        [], description="tick, quarters a minute, and whether it glides to the next"
+    )
     shift_semitones: int = Field(0, ge=-24, le=24)
     chords: ChordsModel | None = None
     curves: list[CurveModel] = Field([], max_length=400)
@@ -140,6 +158,7 @@ class LayerModel(Strict):
     settings: dict[str, float] = {}
     effects: list[EffectModel] = Field([], max_length=MAX_CHAIN)
     stack: list[StackModel] = Field([], max_length=MAX_STACK)
+    voicing: VoicingModel | None = None
 
 
 class PatternModel(Strict):
@@ -176,6 +195,10 @@ class SongModel(Strict):
     patterns: list[PatternModel] = Field(max_length=20_000)
     next_id: int
     notes: str = Field("", max_length=10_000)
+    push_ticks: int = 0
+    tuning_hz: float = 440.0
+    tuned_down: int = 0
+    capo_fret: int = 0
 
 
 class ProjectModel(Strict):
@@ -212,7 +235,7 @@ def read_project(data: bytes) -> Song:
         model = ProjectModel.model_validate(plain)
     except ValidationError as error:
         raise FormatError(_sentence(error)) from error
-    song_plain = model.song.model_dump()
+    song_plain = model.song.model_dump(by_alias=True)
     for section in song_plain["sections"]:
         for placement in section["placements"]:
             if placement["variation"] is None:

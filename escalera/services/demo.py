@@ -16,12 +16,13 @@ from dataclasses import replace
 from typing import Any
 
 from escalera.core.song.document import EVERY_BEAT, Song
+from escalera.core.song.edits.chords import SetChords
 from escalera.core.song.edits.curves import AddThrow, SetCurve, Treat
 from escalera.core.song.edits.devices import AddEffect, AddStack, SetDuckBy, SetRecipe, SetStack, SetValue
 from escalera.core.song.edits.layers import AddLayer, SetControl
 from escalera.core.song.edits.sections import AddSection, SetPhrases, SetTarget, ShiftSection
 from escalera.core.song.edits.tiles import PlaceNew, Vary
-from escalera.core.song.edits.whole import SetChords, SetMaster, SetSchool
+from escalera.core.song.edits.whole import SetMaster, SetSchool
 from escalera.core.song.lanes import devices_of, read_owner
 from escalera.core.theory.keys import parse_key
 from escalera.core.time.metre import parse_metre

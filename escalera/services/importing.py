@@ -27,9 +27,10 @@ from escalera.core.song.names import guess_role, next_name
 from escalera.core.song.sectioning import bar_features, find_sections, guess_roles
 from escalera.core.song.spans import joined
 from escalera.core.song.validate import validate
-from escalera.core.theory.key_finding import find_key
+from escalera.core.theory.key_finding import find_key, slices_of_notes
 from escalera.core.theory.keys import Key, parse_key
 from escalera.core.time.metre import DENOMINATORS, MAX_NUMERATOR, Metre
+from escalera.core.time.tempo import TempoPoint
 from escalera.errors import FormatError, InputError
 from escalera.formats.midi_read import MidiFacts, NoteRow, Part, read_midi
 from escalera.formats.project import read_project
@@ -138,14 +139,14 @@ def _key(facts: MidiFacts, report: list[str]) -> Key:
             return parse_key(name[:-1] + " minor" if name.endswith("m") else name + " major")
         except InputError:
             pass
-    weights = np.zeros(12)
-    for part in facts.parts:
-        if part.channel != DRUM_CHANNEL:
-            for _, duration, pitch, _ in part.notes:
-                weights[pitch % 12] += min(duration, 3840)
-    best, second, margin = find_key(weights)
-    report.append(f"No key was written; {best} fits best, then {second} (margin {margin:.2f}).")
-    return best
+    notes = [(start, start + duration, pitch) for part in facts.parts if part.channel != DRUM_CHANNEL
+             for start, duration, pitch, _ in part.notes]  # fmt: skip
+    found = find_key(slices_of_notes(np.array(notes, np.int64).reshape(-1, 3)))
+    if found is None:
+        report.append("No key was written and no pitched note was found; C major is taken.")
+        return Key()
+    report.append(f"No key was written; {found.best} fits best, then {found.second} (margin {found.margin:.2f}).")
+    return found.best
 
 
 def _layers(song: Song, facts: MidiFacts, report: list[str]) -> tuple[Song, list[list[NoteRow]]]:
@@ -229,8 +230,10 @@ def _add_section(song: Song, name: str, role: str, low: int, high: int, facts: M
             metres.append((bar - low, current))
     start, end = bars.ticks[low], bars.ticks[high]
     tempo = _tempo_at(facts, start)
-    tempos = [] if tempo == song.tempo_bpm else [(0, tempo)]
-    tempos += [(t - start, _tempo_at(facts, t)) for t in sorted({t for t, _ in facts.tempos if start < t < end})]
+    tempos = [] if tempo == song.tempo_bpm else [TempoPoint(0, tempo)]
+    tempos += [
+        TempoPoint(t - start, _tempo_at(facts, t)) for t in sorted({t for t, _ in facts.tempos if start < t < end})
+    ]
     section = Section(song.next_id, name[:80], role, high - low, default_phrases(high - low), Target(*USUAL_TARGET[role]),
                       tuple(metres), tuple(tempos))  # fmt: skip
     return replace(song, sections=(*song.sections, section), next_id=song.next_id + 1)

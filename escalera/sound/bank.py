@@ -12,11 +12,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.theory.pitch import STANDARD_HZ
 from escalera.settings import value
 
 FOLDERS = ("/usr/share/sounds/sf2", "/usr/share/soundfonts")
 RATE_HZ = 44_100
 GAIN = 1.6
+BEND_SEMITONES = 2  # the range of a pitch bend as SoundFont players start
 
 
 Read = Callable[[Any, int], NDArray[np.float32]]
@@ -65,11 +67,14 @@ class Bank:
             raise OSError(f"{self.path.name} is not a SoundFont that can be read")
         return font
 
-    def note(self, program: int, pitch: int, hold: int, length: int) -> NDArray[np.float32]:
+    def note(
+        self, program: int, pitch: int, hold: int, length: int, tuning_hz: float = STANDARD_HZ
+    ) -> NDArray[np.float32]:
         """One note at velocity 100, shape (2, length) float32: held for `hold` samples, faded to silence at its end."""
         with self._lock:
             synth = self._make()
             synth.program_select(0, self._open(synth), 0, program)
+            synth.pitch_bend(0, round(np.log2(tuning_hz / STANDARD_HZ) * 12 / BEND_SEMITONES * 8192))
             synth.noteon(0, pitch, 100)
             held = self._read(synth, min(hold, length))
             synth.noteoff(0, pitch)

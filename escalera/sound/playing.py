@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from escalera.core.palette.parameters import Settings, with_setting
 from escalera.core.palette.sounds import BY_KEY
-from escalera.core.theory.pitch import pitch_to_hz
+from escalera.core.theory.pitch import STANDARD_HZ, pitch_to_hz
 from escalera.sound.bank import bank
 from escalera.sound.cache import AudioCache, content_key
 from escalera.sound.compiled import bus, tonal
@@ -33,6 +33,7 @@ class Line:
     starts: Ints
     lengths: Ints
     takes: Ints
+    tuning_hz: float = STANDARD_HZ
 
     @property
     def end(self) -> int:
@@ -48,7 +49,7 @@ def line_of(stacked: Stacked, notes: Notes, seed: int = 0) -> Line:
     strum_s = sound.values.get("strum_s", 0.0)
     if strum_s:
         starts = starts + _rank_in_chord(notes.start) * round(strum_s * RATE_HZ)
-    return Line(sound, notes, starts, lengths_of(sound, notes), takes)
+    return Line(sound, notes, starts, lengths_of(sound, notes), takes, stacked.tuning_hz)
 
 
 def _rank_in_chord(start: Ints) -> Ints:
@@ -72,7 +73,7 @@ def play_line(line: Line, audio: Audio, offset: int, gain: float, pan: Any, cach
 
     `pan` is None, or a place -1..1 for every note, heard at constant power.
     """
-    sound, notes = line.sound, line.notes
+    sound, notes, tuning = line.sound, line.notes, line.tuning_hz
     gains = gain * (notes.velocity / 100.0) ** 1.5
     sides = None
     if pan is not None:
@@ -84,10 +85,10 @@ def play_line(line: Line, audio: Audio, offset: int, gain: float, pan: Any, cach
     for (take, pitch, hold, length), indices in _alike(line).items():
         if len(indices) == 1 and not sound.ring_s and sides is None and sound.channels == len(audio):
             start = line.starts[indices[0]] - offset
-            _play(sound, audio[:, start : start + length], hold, pitch, float(gains[indices[0]]), take)
+            _play(line, audio[:, start : start + length], hold, pitch, float(gains[indices[0]]), take)
             continue
-        key = content_key("note", VERSION, sound.key, sound.vector.tobytes(), take, pitch, hold, length)
-        note = cache.get_or_make(key, lambda: _one_note(sound, pitch, hold, length, take))  # noqa: B023
+        key = content_key("note", VERSION, sound.key, sound.vector.tobytes(), take, pitch, hold, length, tuning)
+        note = cache.get_or_make(key, lambda: _one_note(line, pitch, hold, length, take))  # noqa: B023
         for i in indices:
             start = line.starts[i] - offset
             for side, out in enumerate(audio):
@@ -95,18 +96,19 @@ def play_line(line: Line, audio: Audio, offset: int, gain: float, pan: Any, cach
                 bus.add_scaled(out[start : start + length], note[min(side, len(note) - 1)], level)
 
 
-def _one_note(sound: Patch, pitch: int, hold: int, length: int, take: int) -> Audio:
-    audio = np.zeros((sound.channels, length), np.float32)
-    _play(sound, audio, hold, pitch, 1.0, take)
+def _one_note(line: Line, pitch: int, hold: int, length: int, take: int) -> Audio:
+    audio = np.zeros((line.sound.channels, length), np.float32)
+    _play(line, audio, hold, pitch, 1.0, take)
     return audio
 
 
-def _play(sound: Patch, audio: Audio, hold: int, pitch: int, gain: float, take: int) -> None:
-    program, opened = sound.program, bank()
-    if program is not None and opened is not None:
-        audio += np.float32(gain) * opened.note(program, pitch, hold, audio.shape[1])
+def _play(line: Line, audio: Audio, hold: int, pitch: int, gain: float, take: int) -> None:
+    sound, opened = line.sound, bank()
+    if sound.program is not None and opened is not None:
+        audio += np.float32(gain) * opened.note(sound.program, pitch, hold, audio.shape[1], line.tuning_hz)
     else:
-        sound.voice.model.kernel(audio[0], audio[-1], hold, pitch_to_hz(pitch), gain, take, sound.vector)
+        hz = pitch_to_hz(pitch, line.tuning_hz)
+        sound.voice.model.kernel(audio[0], audio[-1], hold, hz, gain, take, sound.vector)
 
 
 Alike = dict[tuple[int, int, int, int], list[int]]
@@ -133,7 +135,7 @@ def _play_phrases(line: Line, audio: Audio, offset: int, gains: NDArray[np.float
             start = int(line.starts[first])
             hold = int(ends[first : i + 1].max()) - start
             length = hold + round(sound.release_s * RATE_HZ)
-            hz = _slide(notes, first, i, start, length, sound.values["glide_s"])
+            hz = line.tuning_hz * _slide(notes, first, i, start, length, sound.values["glide_s"])
             part = audio[:, start - offset : start - offset + length]
             tonal.gliding(part[0], hold, hz, float(gains[first]), 0, sound.vector)
             if len(part) == 2:
@@ -142,13 +144,13 @@ def _play_phrases(line: Line, audio: Audio, offset: int, gains: NDArray[np.float
 
 
 def _slide(notes: Notes, first: int, last: int, start: int, length: int, glide_s: float) -> NDArray[np.float64]:
-    """Pitch in Hz at every 16 samples of a phrase: each note is reached along a raised cosine, in semitones."""
+    """Pitch, as a ratio to A, at every 16 samples of a phrase: each note is reached along a raised cosine, in semitones."""
     at = np.arange(-(-length // 16)) * 16.0
     pitch = np.full(len(at), float(notes.pitch[first]))
     for i in range(first + 1, last + 1):
         share = np.clip((at - (int(notes.start[i]) - start)) / max(1.0, glide_s * RATE_HZ), 0.0, 1.0)
         pitch += (float(notes.pitch[i]) - float(notes.pitch[i - 1])) * (0.5 - 0.5 * np.cos(np.pi * share))
-    return 440.0 * 2.0 ** ((pitch - 69.0) / 12.0)
+    return 2.0 ** ((pitch - 69.0) / 12.0)
 
 
 def split_by_settings(

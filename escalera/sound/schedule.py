@@ -12,7 +12,6 @@ from escalera.core.palette.sounds import CHOKES
 from escalera.core.song.document import Layer, Song, Variation
 from escalera.core.song.resolve import DURATION, PITCH, START, VELOCITY, Events, layer_events, sounding_layers
 from escalera.core.song.timeline import Grid, Span
-from escalera.core.time.ticks import TICKS_PER_QUARTER
 
 RATE_HZ = 44_100
 RING = np.int64(1 << 40)
@@ -44,11 +43,7 @@ class Notes:
 
 def ticks_to_samples(grid: Grid, ticks: NDArray[np.int64] | NDArray[np.int32]) -> NDArray[np.int64]:
     """Nearest samples of ticks in a section, its tempo changes respected."""
-    starts = np.array([t for t, _ in grid.tempo_points], dtype=np.float64)
-    rate = np.array([RATE_HZ * 60.0 / bpm / TICKS_PER_QUARTER for _, bpm in grid.tempo_points])
-    before = np.concatenate(([0.0], np.cumsum(np.diff(starts) * rate[:-1])))
-    segment = np.maximum(np.searchsorted(starts, ticks, side="right") - 1, 0)
-    return np.rint(before[segment] + (ticks - starts[segment]) * rate[segment]).astype(np.int64)
+    return np.rint(RATE_HZ * grid.tempo.seconds_at(np.asarray(ticks, np.float64))).astype(np.int64)
 
 
 def schedule(song: Song, span: Span, layer: Layer) -> Notes:

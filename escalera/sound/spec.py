@@ -14,7 +14,8 @@ from escalera.core.song.devices import Curve, Device
 from escalera.core.song.document import Layer, Song
 from escalera.core.song.lanes import CONTROLS, layer_parameter
 from escalera.core.song.timeline import Span
-from escalera.core.time.ticks import TICKS_PER_QUARTER
+from escalera.core.theory.pitch import STANDARD_HZ
+from escalera.core.time.tempo import TempoPoint, tempo_map
 from escalera.sound.bank import bank
 from escalera.sound.cache import content_key
 from escalera.sound.schedule import RATE_HZ, Notes
@@ -23,7 +24,7 @@ from escalera.sound.voices import patch
 VERSION = 2  # raise when a kernel or chain changes what it makes
 BLOCK = 16
 MIX_LANES = ("level_db", "pan", *(key for key in CONTROLS if key.endswith("_send_db")))
-TempoPoints = tuple[tuple[int, float], ...]
+TempoPoints = tuple[TempoPoint, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,6 +37,7 @@ class Stacked:
     offset: int = 0
     pan: float = 0.0
     bank: str = ""  # the file of the bank that plays it
+    tuning_hz: float = STANDARD_HZ  # the pitch of A; drums keep the standard
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,11 +74,7 @@ def quarter_samples(span: Span) -> float:
 
 def ticks_at(tempo: TempoPoints, samples: NDArray[np.float64]) -> NDArray[np.float64]:
     """Ticks at samples counted from the section's start; the inverse of the schedule's rounding."""
-    ticks = np.array([t for t, _ in tempo], float)
-    rate = np.array([RATE_HZ * 60.0 / bpm / TICKS_PER_QUARTER for _, bpm in tempo])
-    starts = np.concatenate(([0.0], np.cumsum(np.diff(ticks) * rate[:-1])))
-    segment = np.maximum(np.searchsorted(starts, samples, side="right") - 1, 0)
-    return ticks[segment] + (samples - starts[segment]) / rate[segment]
+    return tempo_map(tempo).ticks_at(samples / RATE_HZ)
 
 
 def block_ticks(tempo: TempoPoints, offset: int, blocks: int) -> NDArray[np.float64]:
@@ -125,11 +123,12 @@ def unit_spec(song: Song, span: Span, layer: Layer, moving: tuple[Moving, ...] =
     """What a layer's unit in a section is made of. `moving` as from `moving_of`; what acts in the mix is left out."""
     moving = tuple(m for m in moving if m.slot not in MIX_LANES)
     devices = tuple((d.key, d.settings) for d in layer.devices if d.on)
-    sounds = [Stacked(layer.sound_key, layer.settings, bank=bank_file(layer.sound_key))]
+    tuning = STANDARD_HZ if layer.sound.is_drum else song.tuning_hz
+    sounds = [Stacked(layer.sound_key, layer.settings, bank=bank_file(layer.sound_key), tuning_hz=tuning)]
     for part in layer.stack:
         gain = 10.0 ** (part.level_db / 20.0) * (-1.0 if part.inverted else 1.0)
         sounds.append(Stacked(part.sound_key, part.settings, gain, round(part.offset_ms / 1000 * RATE_HZ), part.pan,
-                              bank_file(part.sound_key)))  # fmt: skip
+                              bank_file(part.sound_key), tuning))  # fmt: skip
     random = any(patch(s.sound_key).noisy for s in sounds) or any(key == "scatter" for key, _ in devices)
     return UnitSpec(tuple(sounds), layer.lowpass_hz, layer.highpass_hz, devices, moving, layer.seed if random else 0,
                     quarter_samples(span) if devices else 0.0, span.tempo_points if moving else ())  # fmt: skip

@@ -11,6 +11,7 @@ from escalera.core.song.codec import from_plain, to_plain
 from escalera.core.song.document import Target
 from escalera.core.song.edits import EDITS
 from escalera.core.song.edits.tiles import Vary
+from escalera.core.song.harmony import section_harmony
 from escalera.core.song.lanes import lane_parameter
 from escalera.core.song.resolve import PITCH, START, layer_events, sounding_layers
 from escalera.core.song.timeline import section_bar_ticks, timeline
@@ -73,6 +74,14 @@ ROWS = {
     "set_metre": ((dict(metre="3/4"), lambda s: section_bar_ticks(s.sections[0], s.metre)[-1] == 8 * 2880), (dict(metre="4/0"), "4/0 is not a metre")),
     "set_key": ((dict(key="D major"), lambda s: s.progression.changes[0][1].name() == "D"), (dict(key="H"), "is not a key")),
     "set_chords": ((dict(chords="vi | IV", section_id=V), lambda s: [str(c) for _, c in section(s, V).progression.changes] == ["Am", "F"]), (dict(chords="C | Xy"), "Xy.*is not a chord")),
+    "vary_chords": ((dict(on_pass=0, chords="IV | V | I | I"), lambda s: [str(c) for _, c in section_harmony(s, timeline(s).spans[0]).chords_from(4 * 3840)] == ["F", "G", "C"]), (dict(on_pass=2, chords="IV"), "has 1 bars, and the loop has 4")),
+    "stretch_chords": ((dict(bars=8, section_id=V), lambda s: section(s, V).progression.length_ticks == 8 * 3840), (dict(bars=9, section_id=V), "outside 1 to 8 bars")),
+    "push_chords": ((dict(push_ticks=480), lambda s: section_harmony(s, timeline(s).spans[0]).ticks[1] == 3840 - 480), (dict(push_ticks=7), "is not offered")),
+    "set_tuning": ((dict(tuning_hz=432, capo_fret=3), lambda s: (s.tuning_hz, s.tuned_down, s.capo_fret) == (432, 0, 3)), (dict(tuning_hz=300), "300 Hz lies outside 415 to 466.2")),
+    "tune_drum": ((dict(layer_id=K, note="G"), lambda s: dict(layer(s, K).settings)["hz"] == pytest.approx(48.999, abs=0.01)), (dict(layer_id=P), "has no pitch that can be tuned")),
+    "set_voicing": ((dict(layer_id=P, part="voices", value="2"), lambda s: len(starts(s, V, P)) == 2 * len(starts(SONG, V, P)) // 3), (dict(layer_id=P, part="spread", value="huge"), "is not a spread")),
+    "change_key_at": ((dict(section_id=C, semitones=2, approach="common chord"), lambda s: [str(c) for c in section_harmony(s, timeline(s).spans[0]).chords[-2:]] == ["Em", "A7"] and section(s, C).shift_semitones == 2), (dict(section_id=V, semitones=2, approach="dominant"), "first section has none before it")),
+    "glide_tempo": ((dict(section_id=V, to_bpm=60), lambda s: timeline(s).spans[0].length_seconds == pytest.approx(8 * 4 * 60 * np.log(2) / 60)), (dict(section_id=V, to_bpm=60, start_ticks=5, end_ticks=5), "Choose bars inside it")),
     "set_school": ((dict(school="dance"), lambda s: s.school == "dance"), (dict(school="jazz"), "is not a school")),
     "set_switch": ((dict(switch="repeats", value="same"), lambda s: s.switches == (("repeats", "same"),)), (dict(switch="repeats", value="never"), "Choose one of: change, same")),
     "set_scale": ((dict(gain=1.5, offset=-0.5), lambda s: s.scale.gain == 1.5), (dict(gain=float("nan")), "outside 0.1 to 100")),

@@ -4,7 +4,6 @@ import numpy as np
 import pytest
 
 from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE, VOICE
-from escalera.core.song.chordline import parse_chordline, rotated, write_chordline
 from escalera.core.song.document import Target
 from escalera.core.song.edits import EDITS
 from escalera.core.song.names import clean_name, guess_role, next_name
@@ -12,44 +11,12 @@ from escalera.core.song.readings import tiles, where
 from escalera.core.song.resolve import PITCH, layer_events
 from escalera.core.song.sectioning import bar_features, find_sections, guess_roles
 from escalera.core.song.timeline import timeline
-from escalera.core.theory.keys import parse_key
-from escalera.core.time.metre import Metre
 from escalera.errors import InputError
 from tests.songs import ids, small_song
 
 SONG = small_song()
 NAME = ids(SONG)
 V, C, K, P = (NAME[n] for n in ("Verse", "Chorus", "Round kick", "Soft pad"))
-EB = parse_key("Eb major")
-
-
-@pytest.mark.parametrize(
-    "text", ["Eb | Gm7 | Cm7 | Abmaj7", "Eb Bb | Cm", "Eb | % | Ab/C Bb | Eb", "I | vi | IV V | I"]
-)
-def test_chords_as_text_read_back(text):
-    progression = parse_chordline(text, EB, Metre())
-    assert parse_chordline(write_chordline(progression, Metre()), EB, Metre()) == progression
-
-
-@pytest.mark.parametrize(
-    ("text", "says"),
-    [("% | C", "begins with a repeat"), ("Eb | Q", "not a chord"), ("| ".join(["C"] * 70), "70 bars of chords")],
-)
-def test_chords_that_cannot_be_read_say_why(text, says):
-    with pytest.raises(InputError, match=says):
-        parse_chordline(text, EB, Metre())
-
-
-@pytest.mark.parametrize("ticks", [0, 1000, 3840, 5000, 7680, 11520])
-def test_a_loop_entered_later_sounds_the_same(ticks):
-    progression = parse_chordline("Eb | Gm Bb | Cm | Ab", EB, Metre())
-    later = rotated(progression, ticks)
-
-    def sounding(p, tick):
-        return [c for t, c in p.changes if t <= tick % p.length_ticks][-1]
-
-    for tick in range(0, 2 * progression.length_ticks, 480):
-        assert sounding(later, tick) == sounding(progression, tick + ticks)
 
 
 @pytest.mark.parametrize(

@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from escalera.core.song.edits import EDITS
+from escalera.core.time.tempo import TempoPoint
 from escalera.errors import FormatError
 from escalera.formats.midi_read import read_midi
 from escalera.formats.midi_write import write_midi
@@ -117,7 +118,7 @@ def test_tempo_metre_key_markers_and_channels_are_read(kind):
     song = import_midi(midi([meta], 480, kind), "x").song
     assert [(s.name, s.role, s.bars) for s in song.sections] == [("Verse", "verse", 4), ("Chorus", "chorus", 4)]
     assert (str(song.metre), str(song.key), song.tempo_bpm) == ("3/4", "A minor", 120.0)
-    assert song.sections[1].tempo_changes == ((0, 150.0),)
+    assert song.sections[1].tempo_changes == (TempoPoint(0, 150.0),)
     assert {x.family for x in song.layers} >= {"drums", "low end"} and {x.sound.drum for x in song.layers} >= {
         "kick",
         "snare",

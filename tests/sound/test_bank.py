@@ -25,7 +25,7 @@ class Sines:
     """Stands in for a synthesizer with a SoundFont: sines at the pitch asked for."""
 
     def __init__(self):
-        self.pitch, self.program, self.sounding, self.at = 60, -1, False, 0
+        self.pitch, self.bend, self.program, self.sounding, self.at = 60, 0, -1, False, 0
 
     def sfload(self, path):
         return 7 if path.endswith(".sf2") else -1
@@ -37,6 +37,10 @@ class Sines:
         assert (channel, font, bank_number) == (0, 7, 0)
         self.program = program
 
+    def pitch_bend(self, channel, bend):
+        assert -8192 <= bend <= 8191
+        self.bend = bend / 4096
+
     def noteon(self, channel, pitch, velocity):
         self.pitch, self.sounding = pitch, True
 
@@ -46,7 +50,7 @@ class Sines:
     def read(self, count):
         t = (self.at + np.arange(count)) / 44_100
         self.at += count
-        wave = 0.3 * np.sin(2 * np.pi * 440 * 2 ** ((self.pitch - 69) / 12) * t) * self.sounding
+        wave = 0.3 * np.sin(2 * np.pi * 440 * 2 ** ((self.pitch + self.bend - 69) / 12) * t) * self.sounding
         return np.stack((wave, wave)).astype(np.float32)
 
 
@@ -79,13 +83,20 @@ def test_with_a_bank_its_instrument_is_heard_at_the_notes_pitch(installed):
     difference = Renderer(60).render(WITH_CELLO)[:, : 32 * 22_050] - Renderer(60).render(without)[:, : 32 * 22_050]
     assert not np.abs(difference).max() or installed[-1].program == 42
     assert installed[-1].program == 42
-    song = EDITS["set_muted"](ids(SONG)["Round kick"], True).apply(
-        EDITS["set_muted"](ids(SONG)["Plucked bass"], True).apply(WITH_CELLO)
-    )
+
+
+@pytest.mark.parametrize(
+    ("sound", "tuning_hz"), [("bank-42", 440), ("bank-42", 432), ("tone-organ", 432), ("gliding-bass", 450)]
+)
+def test_a_song_is_heard_in_its_tuning(installed, sound, tuning_hz):
+    song = EDITS["set_tuning"](tuning_hz).apply(EDITS["set_sound"](P, sound).apply(SONG))
+    for name in ("Round kick", "Plucked bass"):
+        song = EDITS["set_muted"](ids(SONG)[name], True).apply(song)
     audio = Renderer(60).render(song)[0, 32 * 22_050 : 34 * 22_050]
     spectrum = np.abs(np.fft.rfft(audio * np.hanning(len(audio)), 1 << 18))
     hz = np.argmax(spectrum) * 44_100 / (1 << 18)
-    assert min(abs(12 * np.log2(hz / 261.63) % 12 - s) for s in (0, 4, 7, 12)) < 0.1, "a note of C major"
+    off = 12 * np.log2(hz / (261.63 * tuning_hz / 440)) % 12
+    assert min(abs(off - s) for s in (0, 4, 7, 12)) < 0.1, "a note of C major"
 
 
 def test_the_picker_offers_the_bank_only_where_it_is(client, studio, installed):

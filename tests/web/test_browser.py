@@ -152,7 +152,10 @@ def test_an_edit_while_playing_changes_what_sounds_without_stopping(page, server
     page.wait_for_function(
         "old => window.escalera.player.segments.some(s => s.key !== old && s.index === 0)", arg=before, timeout=15_000
     )
-    assert page.evaluate("window.escalera.player.playing && window.escalera.player.loop?.section") == head.song.sections[0].id
+    assert (
+        page.evaluate("window.escalera.player.playing && window.escalera.player.loop?.section")
+        == head.song.sections[0].id
+    )
     assert page.locator("#loop").get_attribute("aria-pressed") == "true", "a loop outlives an edit"
 
 

@@ -20,6 +20,7 @@ from escalera.core.palette.profiles import note_energies, sound_index, width_of
 from escalera.core.palette.sounds import BY_KEY, Sound
 from escalera.core.song.devices import Curve
 from escalera.core.song.document import EVERY_BEAT, Layer, Song, Variation
+from escalera.core.song.harmony import section_harmony
 from escalera.core.song.lanes import CONTROLS
 from escalera.core.song.resolve import (
     DURATION,
@@ -29,7 +30,6 @@ from escalera.core.song.resolve import (
     VELOCITY,
     Events,
     layer_events,
-    section_harmony,
     sounding_layers,
 )
 from escalera.core.song.timeline import Grid, Span
@@ -140,7 +140,7 @@ def _seconds(grid: Grid, ticks: NDArray[np.int32]) -> Floats:
     points = grid.tempo_points
     if len(points) == 1:
         return ticks.astype(np.float64) * (60.0 / points[0][1] / 960.0)
-    return np.array([grid.seconds_at(float(t)) for t in ticks])
+    return grid.tempo.seconds_at(ticks.astype(np.float64))
 
 
 def _overlap(bars: FeltBars, start: Floats, hold: Floats, voices: list[Voice], owner: NDArray[np.int64]) -> Floats:
@@ -261,7 +261,7 @@ def _voice(song: Song, span: Span, layer: Layer) -> Voice:
 
 def _add_harmony(song: Song, span: Span, layers: list[Layer], stats: Stats, bars: FeltBars) -> None:
     """Chord changes move, through the layers that play chords; a raised key lifts the leading line."""
-    harmony = section_harmony(song, span.section, span.length_ticks)
+    harmony = section_harmony(song, span)
     changes = np.histogram(np.array(harmony.ticks[1:], float), bars.ticks)[0] / bars.lengths_s
     lift = LIFT_PER_SEMITONE * max(0, span.section.shift_semitones)
     for i, layer in enumerate(layers):

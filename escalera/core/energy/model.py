@@ -19,6 +19,7 @@ from escalera.core.energy.stats import Stats
 from escalera.core.energy.tension import section_tension
 from escalera.core.energy.terms import compute_terms, scale_of, to_energy, weights
 from escalera.core.song.document import Layer, Song
+from escalera.core.song.harmony import section_harmony
 from escalera.core.song.resolve import sounding_layers
 from escalera.core.song.timeline import Span, Timeline, timeline
 
@@ -220,10 +221,9 @@ class _Holder:
 def _key(song: Song, span: Span) -> tuple:  # type: ignore[type-arg]
     section = span.section
     patterns = tuple(song.pattern_by_id[p.pattern_id].pattern for p in section.placements)
-    harmony = section.progression or song.progression
     whole = (tuple(sounding_layers(song, section)), song.key, song.school, scale_of(song), song.master_gain_db,
              song.buses, song.master)  # fmt: skip
-    return (section, patterns, harmony, whole, span.grid)
+    return (section, patterns, section_harmony(song, span), whole, span.grid)
 
 
 def section_energy(song: Song, span: Span) -> SectionEnergy:

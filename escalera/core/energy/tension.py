@@ -8,7 +8,8 @@ from numpy.typing import NDArray
 from escalera.core.kept import Kept
 from escalera.core.rhythm.pattern import Pattern
 from escalera.core.song.document import Song
-from escalera.core.song.resolve import DURATION, PITCH, START, heard_in, layer_events, section_harmony, sounding_layers
+from escalera.core.song.harmony import section_harmony
+from escalera.core.song.resolve import DURATION, PITCH, START, heard_in, layer_events, sounding_layers
 from escalera.core.song.timeline import Span
 
 DEVICES = ("riser", "roll", "shorter loops", "gap ahead", "held note")
@@ -69,7 +70,7 @@ def _roll(hits: list[NDArray[np.int32]], bars: NDArray[np.int64]) -> NDArray[np.
 
 def _unresolved(song: Song, span: Span, table: NDArray[np.int32], bars: NDArray[np.int64]) -> NDArray[np.float64]:
     """Bars in which a note held for a bar or longer is foreign to the chord."""
-    out, harmony = np.zeros(len(bars) - 1), section_harmony(song, span.section, span.length_ticks)
+    out, harmony = np.zeros(len(bars) - 1), section_harmony(song, span)
     bar = bars[1] - bars[0]
     for start, duration, pitch in table[table[:, DURATION] >= bar][:, [START, DURATION, PITCH]]:
         for i in range(span.bar_of(max(0, int(start))), span.bar_of(int(start + duration) - 1) + 1):

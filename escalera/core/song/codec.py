@@ -6,7 +6,8 @@ through formats.project, which validates first.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import asdict
 from typing import Any
 
 from escalera.core.rhythm.pattern import Pattern
@@ -20,6 +21,7 @@ from escalera.core.song.codec_shaping import (
 )
 from escalera.core.song.devices import Print, StackPart
 from escalera.core.song.document import (
+    Changes,
     EnergyScale,
     Layer,
     NamedPattern,
@@ -33,7 +35,9 @@ from escalera.core.song.document import (
 from escalera.core.theory.chords import Chord, parse_chord
 from escalera.core.theory.keys import Key, parse_key
 from escalera.core.theory.pitch import fifths_to_name
+from escalera.core.theory.voicings import Voicing
 from escalera.core.time.metre import Metre, parse_metre
+from escalera.core.time.tempo import TempoPoint
 
 Plain = dict[str, Any]
 
@@ -53,8 +57,14 @@ def key_text(key: Key) -> str:
 def _progression(progression: Progression | None) -> Plain | None:
     if progression is None:
         return None
-    changes = [[tick, chord.name(ascii_only=True)] for tick, chord in progression.changes]
-    return {"length_ticks": progression.length_ticks, "changes": changes}
+    plain: Plain = {"length_ticks": progression.length_ticks, "changes": _changes(progression.changes)}
+    if progression.passes:
+        plain["passes"] = [{"pass": n, "changes": _changes(changes)} for n, changes in progression.passes]
+    return plain
+
+
+def _changes(changes: Changes) -> list[list[Any]]:
+    return [[tick, chord.name(ascii_only=True)] for tick, chord in changes]
 
 
 def _placement(p: Placement) -> Plain:
@@ -84,7 +94,7 @@ def _section(s: Section) -> Plain:
     if s.metre_changes:
         plain["metres"] = [[bar, str(metre)] for bar, metre in s.metre_changes]
     if s.tempo_changes:
-        plain["tempos"] = [list(point) for point in s.tempo_changes]
+        plain["tempos"] = [[p.tick, p.bpm, *([True] if p.glides else [])] for p in s.tempo_changes]
     if s.shift_semitones:
         plain["shift_semitones"] = s.shift_semitones
     if s.progression:
@@ -103,6 +113,8 @@ def _layer(layer: Layer, with_prints: bool) -> Plain:
             {"id": p.id, "sound": p.sound_key, "settings": dict(p.settings), "level_db": p.level_db, "offset_ms": p.offset_ms,
              "inverted": p.inverted, "pan": p.pan} for p in layer.stack
         ]  # fmt: skip
+    if layer.voicing != Voicing():
+        plain["voicing"] = asdict(layer.voicing)
     if layer.prints and with_prints:
         plain["prints"] = [[p.content, p.audio, p.offset] for p in layer.prints]
     return plain
@@ -125,14 +137,20 @@ def to_plain(song: Song, with_notes: bool = False) -> Plain:
         "buses": [{"family": b.family, "level_db": b.level_db, "effects": devices_plain(b.devices)} for b in song.buses],
         "master": devices_plain(song.master), "returns": {key: dict(settings) for key, settings in song.returns},
         "sections": [_section(s) for s in song.sections], "patterns": [pattern(p) for p in song.patterns],
-        "next_id": song.next_id, "notes": song.notes,
+        "next_id": song.next_id, "notes": song.notes, "push_ticks": song.push_ticks, "tuning_hz": song.tuning_hz,
+        "tuned_down": song.tuned_down, "capo_fret": song.capo_fret,
     }  # fmt: skip
 
 
 def _read_progression(plain: Plain | None) -> Progression | None:
     if plain is None:
         return None
-    return Progression(tuple((int(t), _chord(name)) for t, name in plain["changes"]), int(plain["length_ticks"]))
+    passes = tuple((int(p["pass"]), _read_changes(p["changes"])) for p in plain.get("passes", ()))
+    return Progression(_read_changes(plain["changes"]), int(plain["length_ticks"]), passes)
+
+
+def _read_changes(rows: Sequence[Sequence[Any]]) -> Changes:
+    return tuple((int(tick), _chord(name)) for tick, name in rows)
 
 
 _chords: dict[str, Chord] = {}
@@ -153,7 +171,7 @@ def _read_section(s: Plain) -> Section:
     return Section(
         s["id"], s["name"], s["role"], s["bars"], tuple(s["phrases"]), Target(**s["target"]),
         tuple((bar, parse_metre(text)) for bar, text in s.get("metres", ())),
-        tuple((tick, bpm) for tick, bpm in s.get("tempos", ())), s.get("shift_semitones", 0),
+        tuple(TempoPoint(*point) for point in s.get("tempos", ())), s.get("shift_semitones", 0),
         _read_progression(s.get("chords")), tuple(_read_placement(p) for p in s["placements"]), **read_shaping(s),
     )  # fmt: skip
 
@@ -162,7 +180,8 @@ def _read_layer(x: Plain) -> Layer:
     fields = {("sound_key" if f == "sound" else f): x[f] for f in LAYER_FIELDS if f in x}
     return Layer(**fields, settings=read_settings(x.get("settings", {})), devices=read_devices(x.get("effects", ())),
                  stack=tuple(_read_stack(p) for p in x.get("stack", ())),
-                 prints=tuple(Print(*row) for row in x.get("prints", ())))  # fmt: skip
+                 prints=tuple(Print(*row) for row in x.get("prints", ())),
+                 voicing=Voicing(**(x.get("voicing") or {})))  # fmt: skip
 
 
 def _read_stack(p: Plain) -> StackPart:
@@ -183,5 +202,6 @@ def from_plain(plain: Mapping[str, Any], find_pattern: Callable[[Plain], Pattern
         layers=tuple(_read_layer(x) for x in plain["layers"]),
         sections=tuple(_read_section(s) for s in plain["sections"]),
         patterns=tuple(NamedPattern(p["id"], p["name"], p["family"], find_pattern(p)) for p in plain["patterns"]),
-        next_id=plain["next_id"], notes=plain.get("notes", ""),
+        next_id=plain["next_id"], notes=plain.get("notes", ""), push_ticks=plain.get("push_ticks", 0),
+        tuning_hz=plain.get("tuning_hz", 440.0), tuned_down=plain.get("tuned_down", 0), capo_fret=plain.get("capo_fret", 0),
     )  # fmt: skip

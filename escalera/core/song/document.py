@@ -16,7 +16,10 @@ from escalera.core.rhythm.pattern import Pattern
 from escalera.core.song.devices import Bus, Curve, Device, Print, StackPart, Throw, Treatment
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key
+from escalera.core.theory.pitch import STANDARD_HZ
+from escalera.core.theory.voicings import Voicing
 from escalera.core.time.metre import Metre
+from escalera.core.time.tempo import TempoPoint
 
 ROLES = (
     "intro", "verse", "pre-chorus", "chorus", "post-chorus", "break", "breakdown", "build", "pre-drop", "drop",
@@ -45,12 +48,19 @@ class Target:
         return self.start + (self.end - self.start) * weight
 
 
+Changes = tuple[tuple[int, Chord], ...]
+
+
 @dataclass(frozen=True, slots=True)
 class Progression:
-    """Chord changes at ticks over a length that repeats. The first change stands at or before tick 0."""
+    """Chord changes at ticks over a length that repeats. The first change stands at or before tick 0.
 
-    changes: tuple[tuple[int, Chord], ...]
+    `passes` holds what is played instead on the nth pass (from 2), or on a section's last one (0).
+    """
+
+    changes: Changes
     length_ticks: int
+    passes: tuple[tuple[int, Changes], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +109,7 @@ class Section:
     phrases: tuple[int, ...] = (4, 4)
     target: Target = Target()
     metre_changes: tuple[tuple[int, Metre], ...] = ()  # (bar of the section from 0, metre)
-    tempo_changes: tuple[tuple[int, float], ...] = ()  # (tick, quarters a minute)
+    tempo_changes: tuple[TempoPoint, ...] = ()
     shift_semitones: int = 0
     progression: Progression | None = None
     placements: tuple[Placement, ...] = ()
@@ -137,6 +147,7 @@ class Layer:
     stack: tuple[StackPart, ...] = ()
     prints: tuple[Print, ...] = ()
     recipe: str = ""  # how the sound was made, in the user's words
+    voicing: Voicing = Voicing()  # how its following chords lie
 
     @property
     def sound(self) -> Sound:
@@ -182,6 +193,10 @@ class Song:
     returns: tuple[tuple[str, Settings], ...] = ()
     scale: EnergyScale = EnergyScale()
     progression: Progression | None = None
+    push_ticks: int = 0  # how much earlier every chord on a bar line comes
+    tuning_hz: float = STANDARD_HZ
+    tuned_down: int = 0  # semitones by which the player's instrument is tuned down
+    capo_fret: int = 0
     layers: tuple[Layer, ...] = ()
     sections: tuple[Section, ...] = ()
     patterns: tuple[NamedPattern, ...] = ()

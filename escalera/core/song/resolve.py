@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
@@ -13,12 +12,11 @@ from numpy.typing import NDArray
 from escalera.core.palette.sounds import CHOKES
 from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE, VOICE, Pattern
 from escalera.core.rhythm.vary import backwards, double_time, thin
-from escalera.core.song.document import Layer, Placement, Progression, Section, Song, Variation
+from escalera.core.song.document import Layer, Placement, Section, Song, Variation
+from escalera.core.song.harmony import Harmony, section_harmony
 from escalera.core.song.shaping import layer_in
 from escalera.core.song.timeline import Span
-from escalera.core.theory.chords import Chord
-from escalera.core.theory.keys import Key, transpose_key
-from escalera.core.theory.voicings import place_class, root_position, voice_path
+from escalera.core.theory.voicings import TOP, Voicing, place_class, root_position, voice_path
 
 START, DURATION, PITCH, VELOCITY, PLACEMENT = range(5)
 
@@ -39,38 +37,6 @@ class Events:
 
 
 EMPTY = Events(np.zeros((0, 5), np.int32), ())
-
-
-@dataclass(frozen=True, slots=True)
-class Harmony:
-    """The key and the chord changes of one section, unrolled over its length."""
-
-    key: Key
-    ticks: tuple[int, ...]
-    chords: tuple[Chord, ...]
-
-    def index_at(self, tick: int) -> int:
-        return max(0, bisect_right(self.ticks, tick) - 1)
-
-
-@lru_cache(maxsize=512)
-def harmony_of(progression: Progression | None, key: Key, shift: int, length_ticks: int) -> Harmony:
-    """Unroll a looping progression over a section; without one the tonic chord stands throughout."""
-    sounding = transpose_key(key, shift) if shift else key
-    if progression is None or not progression.changes:
-        quality = "m" if 3 in sounding.degrees and 4 not in sounding.degrees else ""
-        return Harmony(sounding, (0,), (Chord(sounding.tonic_fifths, quality),))
-    ticks, chords = [], []
-    for cycle in range(0, length_ticks, progression.length_ticks):
-        for tick, chord in progression.changes:
-            if cycle + tick < length_ticks:
-                ticks.append(cycle + tick)
-                chords.append(chord.transposed(shift, sounding.centre_fifths) if shift else chord)
-    return Harmony(sounding, tuple(ticks), tuple(chords))
-
-
-def section_harmony(song: Song, section: Section, length_ticks: int) -> Harmony:
-    return harmony_of(section.progression or song.progression, song.key, section.shift_semitones, length_ticks)
 
 
 @lru_cache(maxsize=2048)
@@ -105,6 +71,7 @@ class Player:
     low_end: bool
     register_low: int
     register_centre: int
+    voicing: Voicing = Voicing()
 
 
 def _pitches(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift: int) -> NDArray[np.int32]:
@@ -120,16 +87,16 @@ def _pitches(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift: i
     following = np.flatnonzero(kind != FIXED)
     if not len(following):
         return pitch
-    low, degrees = player.register_low, harmony.key.degrees
-    tonic = place_class(harmony.key.tonic_class, low)
+    low, degrees, chords = player.register_low, harmony.key.degrees, harmony.home
+    tonic = place_class(harmony.key.tonic_class - shift, low)
     voices = int(value[kind == VOICE].max()) + 1 if (kind == VOICE).any() else 0
-    path = voice_path(harmony.chords, max(voices, 2), player.register_centre) if voices else ()
+    path = voice_path(chords, max(voices, 2), player.register_centre, player.voicing) if voices else ()
     for i in following:
         at = harmony.index_at(int(rows[i, 0]))
         if kind[i] == DEGREE:
             sounding = tonic + 12 * (value[i] // 7) + degrees[value[i] % 7]
         elif kind[i] == TONE:
-            chord = harmony.chords[at]
+            chord = chords[at]
             tones = root_position(chord, low)
             sounding = tones[value[i] % len(tones)] + 12 * (value[i] // len(tones))
             if value[i] == 0 and chord.bass_fifths is not None and player.low_end:
@@ -140,13 +107,38 @@ def _pitches(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift: i
     return pitch
 
 
+def _voiced(rows: NDArray[np.int32], voicing: Voicing) -> NDArray[np.int32]:
+    """Rows with the voices that a layer's voicing asks for: fewer, more, one below, the highest twice."""
+    is_voice = rows[:, 2] == VOICE
+    if voicing == Voicing() or not is_voice.any():
+        return rows
+    if voicing.voices:
+        rows = rows[~is_voice | (rows[:, 3] < voicing.voices)]
+        is_voice = rows[:, 2] == VOICE
+    top = int(rows[is_voice, 3].max())
+    lowest, highest = rows[is_voice & (rows[:, 3] == 0)], rows[is_voice & (rows[:, 3] == top)]
+    added = [_with(highest, 3, voice) for voice in range(top + 1, voicing.voices)]
+    uppermost = added[-1] if added else highest
+    if voicing.double == TOP:
+        added.append(_with(uppermost, 4, uppermost[:, 4] + 1))
+    if voicing.octave_below:
+        added.append(_with(lowest, 4, lowest[:, 4] - 1))
+    return np.concatenate((rows, *added))
+
+
+def _with(rows: NDArray[np.int32], column: int, value: int | NDArray[np.int32]) -> NDArray[np.int32]:
+    changed = rows.copy()
+    changed[:, column] = value
+    return changed
+
+
 @lru_cache(maxsize=4096)
 def _layer_events(player: Player, items: tuple[tuple[Placement, Pattern], ...], harmony: Harmony, shift: int,
                   stops: tuple[int, ...]) -> Events:  # fmt: skip
     parts: list[NDArray[np.int32]] = []
     spans: list[tuple[int, int, Variation]] = []
     for placement, pattern in items:
-        rows = _unroll(varied(pattern, placement.variation), placement)
+        rows = _voiced(_unroll(varied(pattern, placement.variation), placement), player.voicing)
         if len(rows):
             table = np.empty((len(rows), 5), np.int32)
             table[:, START], table[:, DURATION], table[:, VELOCITY] = rows[:, 0], rows[:, 1], rows[:, 5]
@@ -189,7 +181,7 @@ def _players(song: Song) -> tuple[tuple[int, Player, str, bool], ...]:
         song.memo["players"] = tuple(
             (
                 x.id,
-                Player(x.sound.is_drum, x.family == "low end", x.register_low, x.register_centre),
+                Player(x.sound.is_drum, x.family == "low end", x.register_low, x.register_centre, x.voicing),
                 x.sound.drum,
                 x.muted,
             )
@@ -204,19 +196,14 @@ def section_events(song: Song, span: Span) -> dict[int, Events]:
     if key not in song.memo:
         patterns = song.pattern_by_id
         items = tuple((p, patterns[p.pattern_id].pattern) for p in section.placements)
-        progression = section.progression or song.progression
-        song.memo[key] = _section_events(
-            items, _players(song), progression, song.key, section.shift_semitones, span.length_ticks
-        )
+        song.memo[key] = _section_events(items, _players(song), section_harmony(song, span), section.shift_semitones)
     return song.memo[key]
 
 
 @lru_cache(maxsize=1024)
 def _section_events(
-    items: tuple[Item, ...], players: tuple[tuple[int, Player, str, bool], ...], progression: Progression | None,
-    key: Key, shift: int, length_ticks: int,
-) -> dict[int, Events]:  # fmt: skip
-    harmony = harmony_of(progression, key, 0, length_ticks)
+    items: tuple[Item, ...], players: tuple[tuple[int, Player, str, bool], ...], harmony: Harmony, shift: int
+) -> dict[int, Events]:
     by_layer: dict[int, list[Item]] = {}
     for placement, pattern in items:
         by_layer.setdefault(placement.layer_id, []).append((_plain(placement), pattern))
@@ -266,6 +253,6 @@ def heard_in(song: Song, span: Span) -> tuple[object, ...]:
         playing = tuple(
             (x.sound_key, x.family, layer_events(song, span, x)) for x in sounding_layers(song, span.section)
         )
-        progression = span.section.progression or song.progression
-        song.memo[key] = (span.grid, playing, span.section.placements, progression, song.key, span.section.phrases)
+        harmony = section_harmony(song, span)
+        song.memo[key] = (span.grid, playing, span.section.placements, harmony, span.section.phrases)
     return song.memo[key]

@@ -124,7 +124,7 @@ def remap_bars(old: Section, old_metre: Metre, new: Section, new_metre: Metre) -
         start, end = tick(p.start_ticks), tick(p.end_ticks)
         if start < end:
             placements.append(replace(p, start_ticks=start, end_ticks=end))
-    points = tuple((tick(t), bpm) for t, bpm in old.tempo_changes)
+    points = tuple(p._replace(tick=tick(p.tick)) for p in old.tempo_changes)
     return at_other_ticks(replace(new, placements=ordered(placements), tempo_changes=points), tick)
 
 

@@ -10,8 +10,11 @@ from bisect import bisect_right
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
+import numpy as np
+
 from escalera.core.song.document import Section, Song
 from escalera.core.time.metre import Metre
+from escalera.core.time.tempo import TempoMap, TempoPoint, tempo_map
 from escalera.core.time.ticks import ticks_to_seconds
 
 
@@ -24,7 +27,7 @@ class Grid:
 
     bar_ticks: tuple[int, ...]
     bar_metres: tuple[Metre, ...]
-    tempo_points: tuple[tuple[int, float], ...]
+    tempo_points: tuple[TempoPoint, ...]
 
     @property
     def length_ticks(self) -> int:
@@ -32,13 +35,13 @@ class Grid:
 
     def seconds_at(self, tick: float) -> float:
         """Seconds from the section's start to a tick; negative ticks run at the section's first tempo."""
-        seconds, points = 0.0, self.tempo_points
-        for index, (start, bpm) in enumerate(points):
-            end = points[index + 1][0] if index + 1 < len(points) else None
-            if end is None or tick <= end:
-                return seconds + ticks_to_seconds(tick - start, bpm)
-            seconds += ticks_to_seconds(end - start, bpm)
-        return seconds
+        if len(self.tempo_points) == 1:
+            return ticks_to_seconds(tick, self.tempo_points[0].bpm)
+        return float(self.tempo.seconds_at(np.array([float(tick)]))[0])
+
+    @cached_property
+    def tempo(self) -> TempoMap:
+        return tempo_map(self.tempo_points)
 
     @cached_property
     def length_seconds(self) -> float:
@@ -68,7 +71,7 @@ class Span:
         return self.grid.bar_metres
 
     @property
-    def tempo_points(self) -> tuple[tuple[int, float], ...]:
+    def tempo_points(self) -> tuple[TempoPoint, ...]:
         return self.grid.tempo_points
 
     @property
@@ -157,10 +160,16 @@ def section_bar_ticks(section: Section, default: Metre) -> tuple[int, ...]:
 
 @lru_cache(maxsize=1024)
 def _grid(
-    bars: int, metre_changes: tuple[tuple[int, Metre], ...], points: tuple[tuple[int, float], ...], metre: Metre
+    bars: int, metre_changes: tuple[tuple[int, Metre], ...], points: tuple[TempoPoint, ...], metre: Metre
 ) -> Grid:
     plain = Section(0, "", bars=bars, metre_changes=metre_changes)
     return Grid(section_bar_ticks(plain, metre), section_metres(plain, metre), points)
+
+
+def tempo_points(section: Section, tempo_bpm: float) -> tuple[TempoPoint, ...]:
+    """A section's tempo from its start on, in a song of that tempo."""
+    points = tuple(TempoPoint(*p) for p in section.tempo_changes)
+    return points if points and points[0].tick <= 0 else (TempoPoint(0, tempo_bpm), *points)
 
 
 def timeline(song: Song) -> Timeline:
@@ -173,9 +182,7 @@ def timeline(song: Song) -> Timeline:
 def _timeline(song: Song) -> Timeline:
     spans, bar, seconds = [], 1 - song.lead_bars, 0.0
     for section in song.sections:
-        points = section.tempo_changes
-        if not points or points[0][0] > 0:
-            points = ((0, song.tempo_bpm), *points)
+        points = tempo_points(section, song.tempo_bpm)
         span = Span(section, bar, seconds, _grid(section.bars, section.metre_changes, points, song.metre))
         spans.append(span)
         bar += section.bars

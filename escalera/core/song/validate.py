@@ -19,6 +19,7 @@ from escalera.core.song.limits import (
     MIN_TEMPO_BPM,
 )
 from escalera.core.song.timeline import section_bar_ticks
+from escalera.core.song.validate_harmony import harmony
 from escalera.core.song.validate_shaping import chains, shaping
 from escalera.errors import FormatError, shown
 
@@ -36,6 +37,7 @@ def validate(song: Song) -> Song:
     for section in song.sections:
         _section(song, section)
     shaping(song, _need)
+    harmony(song, _need)
     return song
 
 
@@ -101,10 +103,11 @@ def _section(song: Song, section: Section) -> None:
     end = section_bar_ticks(section, song.metre)[-1]
     points = section.tempo_changes
     _need(
-        all(0 <= t < end and MIN_TEMPO_BPM <= bpm <= MAX_TEMPO_BPM for t, bpm in points),
+        all(0 <= p.tick <= end and MIN_TEMPO_BPM <= p.bpm <= MAX_TEMPO_BPM for p in points),
         f"a tempo change of {name} is out of range",
     )
-    _need(list(points) == sorted(points), f"the tempo changes of {name} are not in order")
+    ticks = [p.tick for p in points]
+    _need(ticks == sorted(set(ticks)), f"the tempo changes of {name} are not in order")
     _placements(song, section, name, end)
 
 

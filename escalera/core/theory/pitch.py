@@ -9,6 +9,7 @@ from escalera.errors import InputError, shown
 LETTERS = "FCGDAEB"
 STEP_SEMITONES = {"C": 0, "D": 2, "E": 4, "F": 5, "G": 7, "A": 9, "B": 11}
 SHARP, FLAT = "♯", "♭"
+STANDARD_HZ = 440.0
 
 
 def name_to_fifths(name: str) -> int:
@@ -33,21 +34,20 @@ def fifths_to_class(fifths: int) -> int:
     return fifths * 7 % 12
 
 
-def nearest_fifths(pitch_class: int, centre_fifths: int) -> int:
+def nearest_fifths(pitch_class: int, centre_fifths: float) -> int:
     """The spelling of a pitch class that lies nearest to `centre_fifths` on the line of fifths."""
     base = pitch_class * 7 % 12
     candidates = [base + 12 * k for k in range(-3, 4)]
     return min(candidates, key=lambda f: (abs(f - centre_fifths), f))
 
 
-def pitch_to_hz(pitch: float) -> float:
-    """Equal temperament, A4 = MIDI 69 = 440 Hz."""
-    return 440.0 * 2.0 ** ((pitch - 69.0) / 12.0)
+def pitch_to_hz(pitch: float, tuning_hz: float = STANDARD_HZ) -> float:
+    """Equal temperament; A4 is MIDI 69."""
+    return tuning_hz * 2.0 ** ((pitch - 69.0) / 12.0)
 
 
-def pitch_name(pitch: int, centre_fifths: int = 0, ascii_only: bool = False) -> str:
-    """'E♭4' for 63 in a flat key; the octave number changes at C."""
-    fifths = nearest_fifths(pitch % 12, centre_fifths)
+def pitch_label(pitch: int, fifths: int, ascii_only: bool = False) -> str:
+    """A MIDI pitch under a given spelling: 'C♭4' for 59; the octave number changes at C."""
     name = fifths_to_name(fifths, ascii_only)
     octave = (pitch - STEP_SEMITONES[name[0]] - (fifths + 1) // 7) // 12 - 1
     return f"{name}{octave}"

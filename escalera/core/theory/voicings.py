@@ -3,10 +3,34 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import lru_cache
 from itertools import product
 
-from escalera.core.theory.chords import Chord
+from escalera.core.theory.chords import OMITTED, Chord
+
+SPREADS = ("close", "open", "wide")
+INVERSIONS = ("least motion", "root", "third", "fifth", "seventh")  # which tone lies lowest
+OMITS = ("", "root", "third", "fifth")
+TOP = "top an octave up"
+DOUBLES = ("", "root", "third", "fifth", TOP)
+MAX_VOICES = 6
+PULL = 0.3  # semitones of motion that a voicing whose mean lies one semitone off the register is worth
+
+
+@dataclass(frozen=True, slots=True)
+class Voicing:
+    """How a layer lays out the chords it follows. `voices` 0 plays as many as its pattern has."""
+
+    voices: int = 0
+    spread: str = "close"
+    inversion: str = "least motion"
+    octave_below: bool = False
+    omit: str = ""
+    double: str = ""
+
+
+PLAIN = Voicing()
 
 
 def place_class(pitch_class: int, low: int) -> int:
@@ -21,43 +45,129 @@ def root_position(chord: Chord, low: int) -> tuple[int, ...]:
 
 
 @lru_cache(maxsize=2048)
-def voice_path(chords: tuple[Chord, ...], voices: int, centre: int) -> tuple[tuple[int, ...], ...]:
-    """Close voicings of a row of chords with little motion, starting round `centre`.
+def voice_path(
+    chords: tuple[Chord, ...], voices: int, centre: int, style: Voicing = PLAIN
+) -> tuple[tuple[int, ...], ...]:
+    """Voicings of a row of chords with the least motion there is, near `centre`; voices are counted from below.
 
-    The first chord takes the inversion whose mean lies nearest to `centre`; every later one takes the
-    placement with the least summed motion (ties: nearer to the centre). Voices are counted from below.
+    Over all placements of all chords the sum of every voice's motion in semitones, and of a gentle pull toward the
+    centre, is the smallest possible (a shortest path; ties: the lower voicing).
     """
-    path: list[tuple[int, ...]] = []
-    for chord in chords:
-        options = _placements(chord, voices, centre)
-        if not path:
-            best = min(options, key=lambda v: abs(sum(v) / voices - centre))
-        else:
-            best = min(options, key=lambda v: (_motion(path[-1], v) + 0.3 * abs(sum(v) / voices - centre), v))
-        path.append(best)
-    return tuple(path)
+    if not chords:
+        return ()
+    rows = [_placements(chord, voices, centre, style) for chord in chords]
+    costs: list[float] = [_off(v, centre) * 3 for v in rows[0]]
+    back: list[list[int]] = []
+    for before, after in zip(rows, rows[1:]):
+        came, next_costs = [], []
+        for voicing in after:
+            cost, best = min((c + _motion(old, voicing), i) for i, (c, old) in enumerate(zip(costs, before)))
+            came.append(best)
+            next_costs.append(cost + _off(voicing, centre))
+        back.append(came)
+        costs = next_costs
+    at = min(range(len(costs)), key=lambda i: (costs[i], rows[-1][i]))
+    path = [rows[-1][at]]
+    for came, row in zip(reversed(back), reversed(rows[:-1])):
+        at = came[at]
+        path.append(row[at])
+    return tuple(reversed(path))
+
+
+def _off(voicing: Sequence[int], centre: int) -> float:
+    return PULL * abs(sum(voicing) / len(voicing) - centre)
 
 
 def _motion(before: Sequence[int], after: Sequence[int]) -> int:
     return sum(abs(a - b) for a, b in zip(before, after))
 
 
-@lru_cache(maxsize=512)
-def _placements(chord: Chord, voices: int, centre: int) -> tuple[tuple[int, ...], ...]:
-    """Close placements of the chord's tones (a tone doubled when voices outnumber tones), two octaves round the centre."""
-    classes = [(chord.root_class + tone) % 12 for tone in chord.tones]
-    if len(classes) > voices:  # the fifth goes first, then the root: thirds and sevenths name the chord
-        spare = [c for c, tone in zip(classes, chord.tones) if tone in (7, 0)][::-1]
-        for pitch_class in spare[: len(classes) - voices]:
-            classes.remove(pitch_class)
-        classes = classes[:voices]
-    found = set()
+@lru_cache(maxsize=2048)
+def _placements(chord: Chord, voices: int, centre: int, style: Voicing) -> tuple[tuple[int, ...], ...]:
+    """Placements of the chord's tones (one doubled when voices outnumber tones), two octaves round the centre."""
+    classes = _classes(chord, voices, style)
+    extra = _doubled(chord, style)
+    found = {}
     for low, octave in product(range(len(classes)), (-12, 0, 12)):
         order = sorted(classes, key=lambda c: (c - classes[low]) % 12)
-        pitch = place_class(order[0], centre - 8 + octave)
-        voicing = []
-        for index in range(voices):
-            pitch = place_class(order[index % len(order)], pitch + (1 if index else 0))
-            voicing.append(pitch)
-        found.add(tuple(voicing))
-    return tuple(sorted(found))
+        order = order + [extra if extra in order else order[0]] if len(order) < voices else order
+        voicing = _stacked(order, voices, place_class(order[0], centre - 8 + octave))
+        spread = _spread(voicing, style.spread)
+        found[spread] = _lowest_fits(spread, chord, style.inversion)
+    fitting = [v for v, fits in found.items() if fits]
+    return tuple(sorted(fitting or found))
+
+
+def _classes(chord: Chord, voices: int, style: Voicing) -> list[int]:
+    """Pitch classes to place: the style's omission first, then what says least (fifth, root) until they fit."""
+    gone = OMITTED.get(style.omit, ())
+    tones = [t for t in chord.tones if t not in gone] or list(chord.tones)
+    while len(tones) > voices:
+        spare = next((t for wanted in ((7,), (0,), (14, 17)) for t in tones if t in wanted), tones[-1])
+        tones.remove(spare)
+    classes = [(chord.root_class + tone) % 12 for tone in tones]
+    return list(dict.fromkeys(classes))
+
+
+def _doubled(chord: Chord, style: Voicing) -> int:
+    """The pitch class that further voices double: the root when the style does not say."""
+    tones = OMITTED.get(style.double, (0,))
+    tone = next((t for t in chord.tones if t in tones), chord.tones[0])
+    return (chord.root_class + tone) % 12
+
+
+def _stacked(order: list[int], voices: int, low: int) -> tuple[int, ...]:
+    """Pitches upward from `low`, the pitch classes in turn."""
+    pitch, out = low, []
+    for index in range(voices):
+        pitch = place_class(order[index % len(order)], pitch + (1 if index else 0))
+        out.append(pitch)
+    return tuple(out)
+
+
+def _spread(voicing: tuple[int, ...], spread: str) -> tuple[int, ...]:
+    """Open: the second voice from above an octave lower. Wide: the fourth, too."""
+    out = list(voicing)
+    if spread != "close" and len(out) >= 3:
+        out[-2] -= 12
+    if spread == "wide" and len(out) >= 4:
+        out[-4] -= 12
+    return tuple(sorted(out))
+
+
+def _lowest_fits(voicing: tuple[int, ...], chord: Chord, inversion: str) -> bool:
+    wanted = {"root": (0,), "third": (2, 3, 4, 5), "fifth": (6, 7, 8), "seventh": (9, 10, 11)}.get(inversion)
+    return wanted is None or (voicing[0] - chord.root_class) % 12 in wanted
+
+
+# Low intervals turn to mud: semitones between two neighbouring voices, and the lowest MIDI pitch of the lower one that
+# still sounds clear (the low-interval limits of arranging textbooks).
+LOW_LIMITS = {1: 52, 2: 51, 3: 48, 4: 46, 5: 46, 6: 47, 7: 34, 8: 43, 9: 41, 10: 41, 11: 41}
+
+
+def muddy(voicing: Sequence[int]) -> list[tuple[int, int]]:
+    """Neighbouring voices that lie too close for their depth."""
+    pairs = list(zip(sorted(voicing), sorted(voicing)[1:]))
+    return [(a, b) for a, b in pairs if a < LOW_LIMITS.get(b - a, 0)]
+
+
+@dataclass(frozen=True, slots=True)
+class VoicingReading:
+    """What a voicing does: tones it lacks, tones it has twice, and how far every voice moved (semitones, signed)."""
+
+    pitches: tuple[int, ...]
+    missing: tuple[int, ...]
+    doubled: tuple[int, ...]
+    motion: tuple[int, ...]
+    muddy: tuple[tuple[int, int], ...]
+    third: bool
+
+
+def read_voicing(chord: Chord, pitches: Sequence[int], before: Sequence[int] = ()) -> VoicingReading:
+    """`missing` and `doubled` are tones in semitones above the root; `motion` is empty for the first chord."""
+    row = tuple(sorted(pitches))
+    classes = [(p - chord.root_class) % 12 for p in row]
+    missing = tuple(t for t in chord.tones if t % 12 not in classes)
+    doubled = tuple(t for t in chord.tones if classes.count(t % 12) > 1)
+    motion = tuple(b - a for a, b in zip(sorted(before), row)) if len(before) == len(row) else ()
+    return VoicingReading(row, missing, doubled, motion, tuple(muddy(row)), bool({3, 4} & set(classes)))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
-from escalera.core.song.chordline import rotated, unrolled
+from escalera.core.song.chordline import between_ticks, rotated, unrolled
 from escalera.core.song.document import (
     ROLES,
     TARGET_SHAPES,
@@ -21,7 +21,9 @@ from escalera.core.song.limits import MAX_BARS, MAX_SECTIONS, MAX_SHIFT_SEMITONE
 from escalera.core.song.names import clean_name, guess_role, next_name
 from escalera.core.song.shaping import after_each_other, between
 from escalera.core.song.spans import clip, joined, moved, ordered
-from escalera.core.song.timeline import section_bar_ticks, section_metres
+from escalera.core.song.tempos import tempos_from, tempos_until
+from escalera.core.song.timeline import section_bar_ticks, section_metres, tempo_points
+from escalera.core.time.tempo import TempoPoint
 from escalera.errors import EditError
 
 # A new section's target when nothing is said: what its role usually wants.
@@ -141,11 +143,11 @@ def _split(song: Song, section: Section, bars: int) -> Song:
     first = replace(section, bars=bars, phrases=_phrases_before(section.phrases, bars), placements=ordered(left), **between(song, section, 0, cut),
                     target=replace(section.target, end=middle),
                     metre_changes=tuple(c for c in section.metre_changes if c[0] < bars),
-                    tempo_changes=tuple(c for c in section.tempo_changes if c[0] < cut))  # fmt: skip
+                    tempo_changes=tempos_until(section, cut), progression=_progression_until(song, section, cut))  # fmt: skip
     second = Section(ids(), next_name(song, section.name), section.role, section.bars - bars,
                      _phrases_before(section.phrases[::-1], section.bars - bars)[::-1],
                      replace(section.target, start=middle), _metres_from(song, section, bars),
-                     _tempos_from(song, section, cut), section.shift_semitones,
+                     tempos_from(section, cut), section.shift_semitones,
                      _progression_from(song, section, cut), ordered(right), **between(song, section, cut, edges[-1]))  # fmt: skip
     song = song.with_section(first)
     return _insert(song, second, song.index_of(section.id) + 1, ids.next_id)
@@ -166,17 +168,22 @@ def _metres_from(song: Song, section: Section, bar: int):  # type: ignore[no-unt
     return later if current == song.metre else ((0, current), *later)
 
 
-def _tempos_from(song: Song, section: Section, tick: int) -> tuple[tuple[int, float], ...]:
-    before = [bpm for t, bpm in section.tempo_changes if t <= tick]
-    later = tuple((t - tick, bpm) for t, bpm in section.tempo_changes if t > tick)
-    return ((0, before[-1]), *later) if before else later
-
-
 def _progression_from(song: Song, section: Section, tick: int) -> Progression | None:
     current = section.progression or song.progression
     if current is None or (section.progression is None and tick % current.length_ticks == 0):
         return section.progression
+    if current.passes:
+        end = section_bar_ticks(section, song.metre)[-1]
+        return between_ticks(current, tick, end, end)
     return rotated(current, tick)
+
+
+def _progression_until(song: Song, section: Section, tick: int) -> Progression | None:
+    """A loop with variations of its passes is written out, so that its end stays where it was."""
+    current = section.progression or song.progression
+    if current is None or not current.passes:
+        return section.progression
+    return between_ticks(current, 0, tick, section_bar_ticks(section, song.metre)[-1])
 
 
 @edit("merge_sections")
@@ -208,16 +215,14 @@ def _merge(song: Song, left: Section, right: Section) -> Section:
     metre_here = section_metres(left, song.metre)[-1]
     metres = (() if metre_here == metre_there else ((left.bars, metre_there),)) + tuple(
         (bar + left.bars, metre) for bar, metre in right.metre_changes if bar > 0)  # fmt: skip
-    tempo_here = left.tempo_changes[-1][1] if left.tempo_changes else song.tempo_bpm
-    starts = (
-        right.tempo_changes
-        if right.tempo_changes and right.tempo_changes[0][0] == 0
-        else ((0, song.tempo_bpm), *right.tempo_changes)
-    )
-    tempos = tuple((t + length, bpm) for t, bpm in starts if t > 0 or bpm != tempo_here)
+    here = tempo_points(left, song.tempo_bpm)[-1]
+    there = tempo_points(right, song.tempo_bpm)
+    same = there[0] == TempoPoint(0, here.bpm)
+    tempos = tuple(p._replace(tick=p.tick + length) for p in there[same:])
+    kept = left.tempo_changes[:-1] if here.tick == length and not same else left.tempo_changes
     return replace(left, bars=left.bars + right.bars, phrases=left.phrases + right.phrases, placements=placements,
                    target=replace(left.target, end=right.target.end), metre_changes=left.metre_changes + metres,
-                   tempo_changes=left.tempo_changes + tempos, progression=_merged_chords(song, left, right, length),
+                   tempo_changes=kept + tempos, progression=_merged_chords(song, left, right, length),
                    **after_each_other(song, left, right, length, length + section_bar_ticks(right, song.metre)[-1]))  # fmt: skip
 
 
@@ -268,7 +273,7 @@ class ResizeSection:
             replace(p, end_ticks=end) if p.end_ticks == old_end and end > old_end else clip(p, 0, end)
             for p in section.placements
         )
-        tempos = tuple(c for c in section.tempo_changes if c[0] < end)
+        tempos = tempos_until(section, end) if end < old_end else section.tempo_changes
         resized = replace(resized, placements=ordered(p for p in stretched if p), tempo_changes=tempos)
         return song.with_section(replace(resized, **between(song, section, 0, end)) if end < old_end else resized)
 

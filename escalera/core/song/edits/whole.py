@@ -6,14 +6,15 @@ import math
 from dataclasses import replace
 
 from escalera.core.energy.schools import SCHOOLS, SWITCHES
-from escalera.core.song.chordline import parse_chordline
 from escalera.core.song.document import EnergyScale, Section, Song
 from escalera.core.song.edits.base import edit, one_of, section_of, within
 from escalera.core.song.limits import MAX_TEMPO_BPM, MAX_TITLE, MIN_TEMPO_BPM
 from escalera.core.song.names import clean_name
 from escalera.core.song.spans import remap_bars
-from escalera.core.theory.keys import parse_key
+from escalera.core.song.tempos import with_glide, without_glides
+from escalera.core.song.timeline import section_bar_ticks, tempo_points
 from escalera.core.time.metre import parse_metre
+from escalera.core.time.tempo import TempoPoint
 from escalera.errors import EditError
 
 
@@ -41,8 +42,8 @@ class SetTempo:
         tempo = within(self.tempo_bpm, MIN_TEMPO_BPM, MAX_TEMPO_BPM, "A tempo of", "bpm")
         if self.section_id is not None:
             section = section_of(song, self.section_id)
-            later = tuple(point for point in section.tempo_changes if point[0] > 0)
-            own = () if math.isclose(tempo, song.tempo_bpm) else ((0, tempo),)
+            later = tuple(p for p in without_glides(section.tempo_changes) if p.tick > 0)
+            own = () if math.isclose(tempo, song.tempo_bpm) else (TempoPoint(0, tempo),)
             return song.with_section(replace(section, tempo_changes=own + later))
         ratio = tempo / song.tempo_bpm
         return replace(song, tempo_bpm=tempo, sections=tuple(_scaled(section, ratio) for section in song.sections))
@@ -53,16 +54,41 @@ class SetTempo:
 
 
 def _scaled(section: Section, ratio: float) -> Section:
-    points = tuple((tick, bpm * ratio) for tick, bpm in section.tempo_changes)
-    for _, bpm in points:
+    points = tuple(p._replace(bpm=p.bpm * ratio) for p in section.tempo_changes)
+    for point in points:
         within(
-            round(bpm, 3),
+            round(point.bpm, 3),
             MIN_TEMPO_BPM,
             MAX_TEMPO_BPM,
             f"The change inside {section.name} would be at",
             "bpm, and that",
         )
     return replace(section, tempo_changes=points)
+
+
+@edit("glide_tempo")
+class GlideTempo:
+    """Let the tempo glide to another one over a span of a section, by default over all of it."""
+
+    section_id: int
+    to_bpm: float
+    start_ticks: int = 0
+    end_ticks: int = 0
+
+    def apply(self, song: Song) -> Song:
+        section = section_of(song, self.section_id)
+        tempo = within(self.to_bpm, MIN_TEMPO_BPM, MAX_TEMPO_BPM, "A tempo of", "bpm")
+        length = section_bar_ticks(section, song.metre)[-1]
+        end = self.end_ticks or length
+        if not 0 <= self.start_ticks < end <= length:
+            raise EditError(
+                f"The glide would run from tick {self.start_ticks} to {end}, and {section.name} has {length}. Choose bars inside it."
+            )
+        points = with_glide(tempo_points(section, song.tempo_bpm), self.start_ticks, end, tempo)
+        return song.with_section(replace(section, tempo_changes=points))
+
+    def summary(self, song: Song) -> str:
+        return f"Tempo of {section_of(song, self.section_id).name} glides to {self.to_bpm:g} bpm"
 
 
 @edit("set_metre")
@@ -85,49 +111,6 @@ class SetMetre:
     def summary(self, song: Song) -> str:
         where = "" if self.section_id is None else f" of {section_of(song, self.section_id).name}"
         return f"Metre{where}: {self.metre}"
-
-
-@edit("set_key")
-class SetKey:
-    """Set the key; what follows the harmony moves with it, chords keep their place in the key if asked."""
-
-    key: str
-    move_chords: bool = True
-
-    def apply(self, song: Song) -> Song:
-        key = parse_key(self.key)
-        shift = (key.tonic_class - song.key.tonic_class + 5) % 12 - 5
-        if not self.move_chords or not shift:
-            return replace(song, key=key)
-
-        def moved(owner: Song | Section):  # type: ignore[no-untyped-def]
-            if owner.progression is None:
-                return owner
-            changes = tuple((t, chord.transposed(shift, key.centre_fifths)) for t, chord in owner.progression.changes)
-            return replace(owner, progression=replace(owner.progression, changes=changes))
-
-        return replace(moved(song), key=key, sections=tuple(moved(section) for section in song.sections))
-
-    def summary(self, song: Song) -> str:
-        return f"Key: {parse_key(self.key)}"
-
-
-@edit("set_chords")
-class SetChords:
-    """Set the chords of the song or of one section; an empty line takes a section's own chords away."""
-
-    chords: str
-    section_id: int | None = None
-
-    def apply(self, song: Song) -> Song:
-        progression = parse_chordline(self.chords, song.key, song.metre)
-        if self.section_id is None:
-            return replace(song, progression=progression)
-        return song.with_section(replace(section_of(song, self.section_id), progression=progression))
-
-    def summary(self, song: Song) -> str:
-        where = "the song" if self.section_id is None else section_of(song, self.section_id).name
-        return f"Chords of {where}: {self.chords.strip() or 'none of its own'}"[:120]
 
 
 @edit("set_school")
