@@ -9,15 +9,14 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.palette.parameters import Parameter, choice
+from escalera.core.time.note_values import VALUES
 
 LAYER, BUS, MASTER, RETURN = "layer", "bus", "master", "return"
 ANYWHERE = (LAYER, BUS, MASTER)
-# Note values in quarter beats: straight, dotted, triplet
-NOTE_VALUES: dict[str, float] = {
-    "1/32": 0.125, "1/16 triplet": 1 / 6, "1/16": 0.25, "1/8 triplet": 1 / 3, "dotted 1/16": 0.375, "1/8": 0.5,
-    "1/4 triplet": 2 / 3, "dotted 1/8": 0.75, "1/4": 1.0, "1/2 triplet": 4 / 3, "dotted 1/4": 1.5, "1/2": 2.0,
-    "dotted 1/2": 3.0, "one bar of 4/4": 4.0, "two bars of 4/4": 8.0, "four bars of 4/4": 16.0,
-}  # fmt: skip
+# What times may be set to, in quarter beats
+NOTE_VALUES: dict[str, float] = dict(sorted(
+    {name: quarters for name, quarters in VALUES.items() if 0.125 <= quarters <= 3.0}.items(), key=lambda row: row[1]
+)) | {"one bar of 4/4": 4.0, "two bars of 4/4": 8.0, "four bars of 4/4": 16.0}  # fmt: skip
 WAVES = ("sine", "rising", "falling", "square")
 ROOMS = ("near room", "chamber", "hall", "shimmer")
 

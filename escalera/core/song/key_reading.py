@@ -6,11 +6,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.song.document import Song
-from escalera.core.song.harmony import section_harmony
+from escalera.core.song.harmony import progression_of, section_harmony
 from escalera.core.song.resolve import DURATION, PITCH, START, layer_events, sounding_layers
 from escalera.core.song.timeline import Span, timeline
 from escalera.core.theory.chords import Chord
-from escalera.core.theory.key_finding import KeyReading, Slice, find_key
+from escalera.core.theory.key_finding import KeyReading, Slice, find_key, slices_of_notes
 from escalera.core.theory.keys import Key
 
 CHORD_WORTH = 1.0  # a chord that is written counts like one note held as long as it, on every tone
@@ -26,20 +26,25 @@ def key_reading(song: Song) -> KeyReading | None:
 
 
 def _slices(song: Song, span: Span) -> list[Slice]:
-    """One slice a chord: the notes that start under it by their lengths, and the chord's own tones where it is written."""
-    harmony, shift = section_harmony(song, span), span.section.shift_semitones
-    written = (span.section.progression or song.progression) is not None
-    edges = np.array([max(0, t) for t in harmony.ticks] + [span.length_ticks], np.int64)
+    """One slice a written chord: the notes that start under it by their lengths, and its own tones. Without chords, the
+    slices of the notes."""
+    shift = span.section.shift_semitones
+    layers = [x for x in sounding_layers(song, span.section) if not x.sound.is_drum]
+    tables = [layer_events(song, span, x).table for x in layers]
+    table = np.concatenate(tables) if tables else np.zeros((0, 5), np.int32)
+    pitches = table[:, PITCH].astype(np.int64) - shift
+    if progression_of(song, span.section) is None:
+        starts = table[:, START].astype(np.int64)
+        return slices_of_notes(np.stack((starts, starts + table[:, DURATION], pitches), axis=1))
+    harmony = section_harmony(song, span)
     weights = np.zeros((len(harmony.ticks), 12))
-    tables = [layer_events(song, span, x).table for x in sounding_layers(song, span.section) if not x.sound.is_drum]
-    for table in tables:
-        index = np.maximum(np.searchsorted(np.array(harmony.ticks), table[:, START], side="right") - 1, 0)
-        np.add.at(weights, (index, (table[:, PITCH] - shift) % 12), table[:, DURATION])
-    lengths = np.diff(edges)
+    index = np.maximum(np.searchsorted(np.array(harmony.ticks), table[:, START], side="right") - 1, 0)
+    np.add.at(weights, (index, pitches % 12), table[:, DURATION])
+    lengths = np.diff([max(0, t) for t in harmony.ticks] + [span.length_ticks]).astype(float)
     return [
-        Slice(tuple((weights[i] + _tones(chord, float(lengths[i]) * written)).tolist()), chord.bass_class, float(lengths[i]))
-        for i, chord in enumerate(harmony.home) if lengths[i] > 0 and (written or weights[i].any())
-    ]  # fmt: skip
+        Slice(tuple((weights[i] + _tones(chord, lengths[i])).tolist()), chord.bass_class, lengths[i])
+        for i, chord in enumerate(harmony.home)
+    ]
 
 
 def _tones(chord: Chord, length: float) -> NDArray[np.float64]:
