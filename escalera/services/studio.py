@@ -164,6 +164,10 @@ class Studio:
         """A sound in the song's key and tempo, as a WAV."""
         return self.rendering.chunk_wav(audition_song(self.head(song_id).song, sound), 0)
 
+    def hear(self, song: Song) -> bytes:
+        """A small song as a WAV, its first section with the tail."""
+        return self.rendering.chunk_wav(song, 0)
+
     def backup(self, target: Path) -> None:
         """Copy the database to a file. Raises InputError when the place cannot be used."""
         if target.exists() and target.resolve() == self.database.path.resolve():

@@ -12,7 +12,7 @@ blueprint = Blueprint("gate", __name__)
 def check() -> Response | None:
     """Send visitors without the passcode to the door; static files and the door itself stay open."""
     passcode = current_app.config["PASSCODE"]
-    if not passcode or session.get("passed") or request.endpoint in ("gate.door", "static"):
+    if not passcode or session.get("passed") or request.endpoint in ("gate.door", "static", "code.script"):
         return None
     return redirect(url_for("gate.door"))  # type: ignore[return-value]
 

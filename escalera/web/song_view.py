@@ -19,7 +19,7 @@ from escalera.core.rhythm.notation import write_pattern
 from escalera.core.song.chordline import write_chordline
 from escalera.core.song.document import ROLES, Layer, Section, Song, uses_pattern
 from escalera.core.song.readings import Tile, tiles, where
-from escalera.core.song.timeline import Span
+from escalera.core.song.timeline import Span, Timeline
 from escalera.services import library
 from escalera.services.rendering import RATE_HZ, MeasuredSong
 from escalera.services.studio import Studio
@@ -117,6 +117,18 @@ def looks_alike(a: Song, b: Song) -> bool:
     return same_names and a.lead_bars == b.lead_bars and layers(a) == layers(b) and sections(a) == sections(b)
 
 
+def song_manifest(head: Head, line: Timeline, levels: list[float | None] | None = None) -> str:
+    """What the player needs, as JSON: where every section lies and when its bars start. Keys come apart (`sound_keys`)."""
+    starts = line.samples(RATE_HZ)
+    rows = [
+        {"id": span.section.id, "name": span.section.name, "start": a, "samples": b - a, "bar": span.first_bar,
+         "bars": [round(t, 5) for t in span.grid.bar_seconds], "beats": [m.beats for m in span.bar_metres]}
+        for span, a, b in zip(line.spans, starts, starts[1:])
+    ]  # fmt: skip
+    text = json.dumps({"song": head.song_id, "revision": head.revision_id, "sections": rows, "lufs": levels or []})
+    return text.replace("<", "\\u003c")  # a name must not be able to end the script element
+
+
 class SongView:
     """All that templates ask of a song in one state."""
 
@@ -148,22 +160,15 @@ class SongView:
     def seconds(self) -> float:
         return self.energy.line.seconds
 
+    @property
+    def spans(self) -> tuple[Span, ...]:
+        return self.energy.line.spans
+
     def manifest(self) -> str:
-        """What the player needs, as JSON: where every section lies and when its bars start. Keys come apart (`sound_keys`)."""
-        line = self.energy.line
-        starts = line.samples(RATE_HZ)
-        rows = [
-            {"id": span.section.id, "name": span.section.name, "start": a, "samples": b - a, "bar": span.first_bar,
-             "bars": [round(t, 5) for t in span.grid.bar_seconds], "beats": [m.beats for m in span.bar_metres]}
-            for span, a, b in zip(line.spans, starts, starts[1:])
-        ]  # fmt: skip
         levels: list[float | None] = []
         if self.measured:
             levels = [round(float(v), 1) if v > -90 else None for s in self.measured.sections for v in s.lufs]
-        text = json.dumps(
-            {"song": self.head.song_id, "revision": self.head.revision_id, "sections": rows, "lufs": levels}
-        )
-        return text.replace("<", "\\u003c")  # a name must not be able to end the script element
+        return song_manifest(self.head, self.energy.line, levels)
 
     # the inspector -----------------------------------------------------------------------------------------------
 

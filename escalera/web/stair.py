@@ -2,35 +2,27 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 from flask import Blueprint, render_template, request
-from pydantic import TypeAdapter, ValidationError
 
 from escalera.core.energy.schools import SCHOOLS, SWITCHES
-from escalera.core.moves.section import find_move, suggest
-from escalera.core.rhythm.notation import parse_pattern
-from escalera.core.song.document import Song
-from escalera.core.song.edits import EDITS, Edit
-from escalera.core.song.edits.base import layer_of, pattern_of, section_of
-from escalera.core.song.edits.tiles import PlaceNew, SetPattern
-from escalera.core.song.lanes import CONTROLS, lane_value
-from escalera.core.song.timeline import section_bar_ticks, timeline
+from escalera.core.moves.section import suggest
+from escalera.core.song.edits.base import section_of
+from escalera.core.song.edits.chords import VOICING_PARTS
+from escalera.core.song.lanes import CONTROLS
 from escalera.core.theory.keys import MODES
-from escalera.errors import EditError, EscaleraError, InputError, StaleRevision, shown
-from escalera.services import library
-from escalera.services.new_song import add_layer_edit
 from escalera.services.studio import Outcome
+from escalera.store.repository import Head
+from escalera.web.edits import answer, apply_form, base_number, whole_number
 from escalera.web.song_view import LISTS, SongView, looks_alike, song_view, studio
 
 blueprint = Blueprint("stair", __name__, url_prefix="/songs/<int:song_id>")
-ADAPTERS: dict[str, TypeAdapter[Any]] = {}
 
 
 def context(view: SongView) -> dict[str, Any]:
     return {"view": view, "song": view.song, "head": view.head, "controls": CONTROLS, "schools": SCHOOLS,
-            "switches": SWITCHES, "modes": MODES, **LISTS}  # fmt: skip
+            "switches": SWITCHES, "modes": MODES, "voicing_parts": VOICING_PARTS, **LISTS}  # fmt: skip
 
 
 @blueprint.get("")
@@ -60,7 +52,7 @@ def measured(song_id: int):  # type: ignore[no-untyped-def]
 @blueprint.get("/helps")
 def helps(song_id: int):  # type: ignore[no-untyped-def]
     """What would bring a section nearer to its target, with the exact effect of each."""
-    song, section_id = studio().head(song_id).song, _bar(request.args.get("section", ""))
+    song, section_id = studio().head(song_id).song, whole_number(request.args.get("section", ""))
     suggestions = suggest(song, section_id)
     return render_template("stair/_helps.html", suggestions=suggestions, section=section_of(song, section_id))
 
@@ -73,181 +65,31 @@ def history(song_id: int):  # type: ignore[no-untyped-def]
 @blueprint.post("/edits")
 def edits(song_id: int):  # type: ignore[no-untyped-def]
     """Apply one edit; what changed comes back. A refused one answers with the reason and the state there is."""
-    form = request.form.to_dict()
-    base = _number(form.pop("base", ""))
-    select = form.pop("select", "")
-    form.pop("csrf_token", None)
-
-    def apply() -> Outcome:
-        if form.get("kind") == "fit_scale":
-            return studio().fit_scale(song_id, base)
-        if form.get("kind") in ("print_layer", "print_again"):
-            return studio().print_layer(song_id, base, _bar(form.get("layer_id", "")))
-        song = studio().state(song_id, base)
-        if form.get("kind") == "move":
-            move = find_move(song, _bar(form.get("section_id", "")), form.get("move", ""))
-            return studio().edit(song_id, base, move.edits, move.label)
-        return studio().edit(song_id, base, read_edit(form, song))
-
-    return _answer(song_id, select, apply)
+    return answer(song_id, lambda: apply_form(song_id, request.form.to_dict()), _fragments)
 
 
 @blueprint.post("/undo")
 def undo(song_id: int):  # type: ignore[no-untyped-def]
-    return _answer(song_id, request.form.get("select", ""), lambda: Outcome(studio().undo(song_id), "Undone"))
+    return answer(song_id, lambda: Outcome(studio().undo(song_id), "Undone"), _fragments)
 
 
 @blueprint.post("/redo")
 def redo(song_id: int):  # type: ignore[no-untyped-def]
-    return _answer(song_id, request.form.get("select", ""), lambda: Outcome(studio().redo(song_id), "Redone"))
+    return answer(song_id, lambda: Outcome(studio().redo(song_id), "Redone"), _fragments)
 
 
 @blueprint.post("/states/<int:revision_id>")
 def restore(song_id: int, revision_id: int):  # type: ignore[no-untyped-def]
-    base = _number(request.form.get("base", ""))
-    return _answer(song_id, request.form.get("select", ""), lambda: studio().restore(song_id, base, revision_id))
+    base = base_number(request.form.get("base", ""))
+    return answer(song_id, lambda: studio().restore(song_id, base, revision_id), _fragments)
 
 
-def _answer(song_id: int, select: str, act):  # type: ignore[no-untyped-def]
-    """Fragments after an act; when it is refused, the notice with the reason (and, if stale, the newer state)."""
-    try:
-        outcome = act()
-    except (InputError, StaleRevision) as error:
-        return _refused(song_id, select, error)
-    view = song_view(outcome.head, select)
-    same_wall = (
-        outcome.before is not None and view.selection.text == select and looks_alike(outcome.before, outcome.head.song)
+def _fragments(head: Head, outcome: Outcome | None) -> str:
+    """What of the page an edit changes; without an outcome, the whole of the newer state."""
+    select = request.form.get("select", "")
+    view = song_view(head, select)
+    before = outcome.before if outcome else None
+    same_wall = before is not None and view.selection.text == select and looks_alike(before, head.song)
+    return render_template(
+        "stair/_changed.html", **context(view), summary=outcome.summary if outcome else "", same_wall=same_wall
     )
-    return render_template("stair/_changed.html", **context(view), summary=outcome.summary, same_wall=same_wall)
-
-
-def _refused(song_id: int, select: str, error: EscaleraError):  # type: ignore[no-untyped-def]
-    notice = render_template("_notice.html", message=str(error), kind="error")
-    if not isinstance(error, StaleRevision):
-        return notice, error.status
-    view = song_view(studio().head(song_id), select)
-    return render_template("stair/_changed.html", **context(view), summary="") + notice, error.status
-
-
-def _number(text: str) -> int:
-    if not text.isdecimal():
-        raise EditError("The page did not say which state it shows. Load it again.")
-    return int(text)
-
-
-def read_edit(form: dict[str, str], song: Song) -> Edit:
-    """An edit from form fields. Empty fields are left at their defaults. Raises EditError."""
-    kind = form.get("kind", "")
-    fields = {name: value for name, value in form.items() if name != "kind" and value != ""}
-    if kind != "sweep" and ("first_bar" in fields or "last_bar" in fields):  # a sweep runs over bars of the song
-        fields |= _bars_to_ticks(fields, song)
-    if kind == "throw" and "at_bar" in fields:
-        fields = _throw_to_ticks(fields, song)
-    if kind == "set_curve":
-        fields["points"] = _points(fields, song)  # type: ignore[assignment]
-    if kind == "set_pattern_text":
-        return _pattern_from_text(fields, song)
-    if kind == "add_layer" and "rows" not in fields:
-        return add_layer_edit(fields.get("sound", ""), fields.get("name", ""), fields.get("pattern_key", ""))
-    if kind == "place_library":
-        return _place_from_library(fields)
-    if kind not in EDITS:
-        raise EditError(f"“{shown(kind)}” is not an edit. Load the page again.")
-    if kind in ("set_chords", "set_notes", "set_recipe"):  # an empty line is a value here
-        fields |= {name: form[name] for name in ("chords", "notes", "text") if name in form}
-    try:
-        return _adapter(kind).validate_python(fields)
-    except ValidationError as error:
-        first = error.errors()[0]
-        where = ".".join(str(p) for p in first["loc"]) or kind
-        raise EditError(
-            f"{where.replace('_', ' ')}: “{shown(first.get('input', ''))}” cannot be used ({first['msg'].lower()})."
-        ) from error
-
-
-def _bars_to_ticks(fields: dict[str, str], song: Song) -> dict[str, str]:
-    """A span given as the song's bar numbers, first and last included, in ticks of its section."""
-    first, last, section_id = (fields.pop(n, "") for n in ("first_bar", "last_bar", "section_id"))
-    span = timeline(song).span_of(section_of(song, _bar(section_id)).id)
-    low, high = _bar(first) if first else span.first_bar, _bar(last) if last else span.last_bar
-    if not span.first_bar <= low <= high <= span.last_bar:
-        raise EditError(
-            f"Bars {low}–{high} do not lie in {span.section.name}, which has bars {span.first_bar}–{span.last_bar}. Choose bars inside it."
-        )
-    ticks = span.bar_ticks
-    start, end = ticks[low - span.first_bar], ticks[high - span.first_bar + 1]
-    return {"section_id": section_id, "start_ticks": str(start), "end_ticks": str(end)}
-
-
-def _points(fields: dict[str, str], song: Song) -> list[Any]:
-    """The points of a curve as JSON; a new curve starts where the parameter stands, from the section's start to its end."""
-    text = fields.get("points", "")
-    if not text:
-        section = section_of(song, _bar(fields.get("section_id", "")))
-        value, end = lane_value(song, fields.get("lane", "")), section_bar_ticks(section, song.metre)[-1]
-        return [[0, value, "line"], [end, value, "line"]]
-    try:
-        points = json.loads(text)
-    except ValueError:
-        raise EditError("The points of the curve cannot be read. Draw it again.") from None
-    return points if isinstance(points, list) else [points]
-
-
-def _throw_to_ticks(fields: dict[str, str], song: Song) -> dict[str, str]:
-    """A throw given as the song's bar, the beat in it and a length in beats, in ticks of its section."""
-    span = timeline(song).span_of(section_of(song, _bar(fields.get("section_id", ""))).id)
-    bar = _bar(fields.pop("at_bar", "")) - span.first_bar
-    if not 0 <= bar < span.section.bars:
-        raise EditError(
-            f"That bar does not lie in {span.section.name}, which has bars {span.first_bar}–{span.last_bar}. Choose one of them."
-        )
-    try:
-        beat, long = float(fields.pop("at_beat", "1")), float(fields.pop("beats_long", "1"))
-    except ValueError:
-        raise EditError("A beat is a number, for example 3 or 2.5.") from None
-    metre = span.bar_metres[bar]
-    if not 1 <= beat < metre.beats + 1 or not 0 < long <= 64:
-        raise EditError(
-            f"Beat {beat:g} for {long:g} beats does not fit: the bar has beats 1 to {metre.beats}. Choose one of them."
-        )
-    start = span.bar_ticks[bar] + round((beat - 1) * metre.beat_ticks)
-    end = min(span.length_ticks, start + max(1, round(long * metre.beat_ticks)))
-    return {**fields, "start_ticks": str(start), "end_ticks": str(end)}
-
-
-def _bar(text: str) -> int:
-    try:
-        return int(text)
-    except ValueError:
-        raise EditError(f"“{shown(text)}” is not a bar number. Write a whole number.") from None
-
-
-def _pattern_from_text(fields: dict[str, str], song: Song) -> Edit:
-    """New notes for a pattern, written as text (core.rhythm.notation)."""
-    entry, layer = (
-        pattern_of(song, _bar(fields.get("pattern_id", "0"))),
-        layer_of(song, _bar(fields.get("layer_id", "0"))),
-    )
-    try:
-        length = float(fields.get("length", ""))
-    except ValueError:
-        raise EditError(
-            "The pattern’s length is not a number of beats. Write for example 4 for one bar of 4/4."
-        ) from None
-    sound = layer.sound
-    pattern = parse_pattern(fields.get("notes", ""), length, sound.is_drum, sound.drum_note)
-    return SetPattern(entry.id, pattern.length_ticks, pattern.to_list(), fields.get("name", ""))
-
-
-def _adapter(kind: str) -> TypeAdapter[Any]:
-    if kind not in ADAPTERS:
-        ADAPTERS[kind] = TypeAdapter(EDITS[kind])
-    return ADAPTERS[kind]
-
-
-def _place_from_library(fields: dict[str, str]) -> Edit:
-    chosen = library.patterns().get(fields.pop("pattern_key", ""))
-    if chosen is None:
-        raise EditError("That pattern is not in the library. Choose one from the list.")
-    notes = {"name": chosen.name, "length_ticks": chosen.pattern.length_ticks, "rows": chosen.pattern.to_list()}
-    return TypeAdapter(PlaceNew).validate_python({**fields, **notes})

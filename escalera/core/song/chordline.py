@@ -18,6 +18,7 @@ from escalera.errors import ChordError, EditError, shown
 
 MAX_CHORD_BARS = 64
 PUSH_TICKS = TICKS_PER_QUARTER // 2
+WORD = re.compile(r"[^\s|]+(?:\s+of\s+[^\s|]+)*")  # 'V of ii' is one chord
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,8 +69,8 @@ def _bars(text: str) -> list[list[str]]:
     if not text.strip():
         return []
     if "|" not in text:
-        return [[chord] for chord in text.split()]
-    return [bar.split() or ["%"] for bar in text.strip().strip("|").split("|")]
+        return [[chord] for chord in WORD.findall(text)]
+    return [WORD.findall(bar) or ["%"] for bar in text.strip().strip("|").split("|")]
 
 
 def _too_many(number: int, limit: int, bars_there: int, total: int) -> str:

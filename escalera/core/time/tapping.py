@@ -89,7 +89,7 @@ def _too_few(times_s: Sequence[float]) -> str:
         gap = times_s[-1] - times_s[-2]
         if gap > LONGEST_S:
             return (
-                f"{_ago(gap)} lie between the last two taps; after {LONGEST_S:g} seconds counting starts again. Tap on."
+                f"The last two taps are {_ago(gap)} apart; after {LONGEST_S:g} seconds counting starts again. Tap on."
             )
     return "One tap has no tempo yet. Tap on, at least twice; eight taps give a steady figure."
 

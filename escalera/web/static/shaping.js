@@ -1,25 +1,19 @@
 // Shaping a sound: tabs of the inspector, where a change counts, steps of a gate, curves by hand and keys, the sound picker.
+import { hear, quiet } from "./hearing.js";
 import { say } from "./shell.js";
 
-let tab = "sound", scope = "all", scopeFor = "", alone = null;
-let act = { edit: () => {}, selection: () => "", song: 0, volume: () => -12 };
+let scope = "all", scopeFor = "";
+let act = { edit: () => {}, song: 0 };
 export function shape(actions) { act = actions; restore(); }
 
-// tabs and scope are remembered over answers ----------------------------------------------------------------------
+// where a change counts is remembered over answers ---------------------------------------------------------------
 const all = (query, root = document) => [...root.querySelectorAll(query)];
 export function restore() {
-  const tabs = all("#inspector [data-tab]");
-  if (tabs.length) {
-    for (const button of tabs) { const on = button.dataset.tab === tab; button.setAttribute("aria-selected", String(on)); button.tabIndex = on ? 0 : -1; }
-    for (const panel of all("#inspector [data-panel]")) panel.hidden = panel.dataset.panel !== tab;
-  }
   const box = document.querySelector("#inspector [data-scope-for]");
   if (box && box.dataset.scopeFor !== scopeFor) { scopeFor = box.dataset.scopeFor; scope = "all"; }
   for (const button of all("#inspector [data-scope]")) button.setAttribute("aria-pressed", String(button.dataset.scope === scope));
   document.querySelector("#inspector")?.classList.toggle("only-here", Boolean(box) && scope === "here");
 }
-function showTab(name) { tab = name; restore(); document.getElementById("inspector").scrollTop = 0; }
-
 // What a form of the inspector asks for: everywhere, or in one section only.
 export function formEdit(form) {
   const values = { kind: form.dataset.edit, ...Object.fromEntries(new FormData(form)) };
@@ -33,12 +27,10 @@ export function formEdit(form) {
 
 document.addEventListener("click", (event) => {
   const hit = (query) => event.target.closest?.(query);
-  const button = hit("[data-tab], [data-scope], [data-tab-go], [data-untreat], [data-alone], [data-sounds], [data-hear], [data-like], [data-take], [data-copy]");
+  const button = hit("[data-scope], [data-untreat], [data-alone], [data-sounds], [data-hear], [data-like], [data-take], [data-copy]");
   if (!button) return;
   const d = button.dataset;
-  if (d.tab) showTab(d.tab);
-  else if (d.tabGo) showTab(d.tabGo);
-  else if (d.scope) { scope = d.scope; restore(); }
+  if (d.scope) { scope = d.scope; restore(); }
   else if (d.untreat) { const [section_id, layer_id] = scopeFor.split(":"); act.edit({ kind: "untreat", section_id, layer_id, lane: d.untreat }); }
   else if (d.alone) hear(d.alone, button);
   else if (d.sounds) openPicker(d.sounds);
@@ -47,31 +39,7 @@ document.addEventListener("click", (event) => {
   else if (d.hear) hear(d.hear, button.closest("[data-sound]"));
   else if (d.copy !== undefined) { const box = button.closest("[data-curve]"), curve = read(box); act.edit({ kind: "copy_curve", section_id: box.dataset.section, lane: curve.lane, to_id: box.querySelector("[data-copy-to]").value }); }
 });
-document.addEventListener("keydown", (event) => {
-  const button = event.target.closest?.("[data-tab]");
-  if (!button || !["ArrowLeft", "ArrowRight", "Home", "End"].includes(event.key)) return;
-  const tabs = all("[data-tab]", button.parentElement), at = tabs.indexOf(button);
-  const next = event.key === "Home" ? 0 : event.key === "End" ? tabs.length - 1 : (at + (event.key === "ArrowRight" ? 1 : -1) + tabs.length) % tabs.length;
-  event.preventDefault(); event.stopPropagation();
-  showTab(tabs[next].dataset.tab);
-  tabs[next].focus();
-}, true);
-
-// one sound at a time, quiet at first, at the listening level -------------------------------------------------------
-function hear(url, mark) {
-  const same = alone?.url === url && !alone.audio.paused;
-  if (alone) { alone.audio.pause(); alone.mark?.classList.remove("sounding"); }
-  if (same) { alone = null; return; }
-  const audio = new Audio(url), volume = Math.min(1, 10 ** (act.volume() / 20));
-  audio.volume = 0;
-  audio.addEventListener("playing", () => { const rise = setInterval(() => { audio.volume = Math.min(volume, audio.volume + volume / 6); if (audio.volume >= volume) clearInterval(rise); }, 20); }, { once: true });
-  audio.addEventListener("ended", () => mark?.classList.remove("sounding"));
-  audio.play().catch((error) => { if (error.name !== "AbortError") say("That sound could not be made. Load the page again."); });
-  mark?.classList.add("sounding");
-  alone = { audio, url, mark };
-}
 export function hearAlone() { const button = document.querySelector("#inspector [data-alone]"); if (button) hear(button.dataset.alone, button); }
-export function quiet() { if (alone) { alone.audio.pause(); alone.mark?.classList.remove("sounding"); alone = null; } }
 
 // steps of a gate -----------------------------------------------------------------------------------------------------
 document.addEventListener("change", (event) => {

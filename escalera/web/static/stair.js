@@ -1,34 +1,19 @@
 // The stair page: edits one at a time, treads and tiles by hand and keys, listening.
-import { Player } from "./player.js";
-import { formEdit, hearAlone, quiet, refocus, restore, shape } from "./shaping.js";
-import { say, typing } from "./shell.js";
+import { handrail } from "./handrail.js";
+import { listenAt, quiet } from "./hearing.js";
+import { pageQueue, state } from "./queue.js";
+import { formEdit, hearAlone, refocus, restore, shape } from "./shaping.js";
+import { typing } from "./shell.js";
+import { restoreTabs } from "./tabs.js";
 
 const root = document.querySelector("[data-song]"), song = root.dataset.song, $ = (id) => document.getElementById(id);
-const state = () => new FormData($("state"));
 const selection = () => state().get("select");
-
-// edits: queued, so that each carries the state that the one before it led to ----------------------------------
-let queue = Promise.resolve();
-function post(path, values = {}) {
-  queue = queue.then(() => {
-    const { base, select } = Object.fromEntries(state());
-    return htmx.ajax("POST", `/songs/${song}/${path}`, { source: root, swap: "none", values: { base, select, ...values } });
-  }).catch(() => {});
-  return queue;
-}
+const { post, ask } = pageQueue(root, `/songs/${song}`);
 const edit = (values) => post("edits", values);
 function select(text) {
   const here = selection().split(":")[1];
   if (text.startsWith("layer:0:") && Number(here)) text = text.replace("layer:0:", `layer:${here}:`);
-  return show(text);
-}
-// In the same queue, so that an older answer never covers a newer one; of several waiting only the last is asked for.
-let wanted = "";
-function show(text) {
-  wanted = text;
-  const ask = () => htmx.ajax("GET", `/songs/${song}/inspector`, { source: root, swap: "none", values: { select: text } }).then(() => mark(text));
-  queue = queue.then(() => (wanted === text ? ask() : undefined)).catch(() => {});
-  return queue;
+  return ask("inspector", { select: text }, () => mark(text));
 }
 function mark(text) {
   document.querySelector("#state [name=select]").value = text;
@@ -37,83 +22,28 @@ function mark(text) {
   for (const name of document.querySelectorAll(".wall-name button")) name.classList.toggle("chosen", (what === "layer" || what === "tile") && name.dataset.select === `layer:0:${layer}`);
   document.querySelector(".tile.chosen")?.classList.remove("chosen");
   if (what === "tile") document.querySelector(`[data-tile="${section}:${layer}:${phrase}"]`)?.classList.add("chosen");
-  names();
+  rail.names();
 }
 
-// listening -----------------------------------------------------------------------------------------------------
-const player = new Player(tick, (message) => say(message));
-window.escalera = { player };
-const manifest = () => JSON.parse($("manifest").textContent);
-function chosenIndex() {
-  const [what, section] = selection().split(":");
-  const index = what === "section" || what === "tile" ? player.manifest.sections.findIndex((s) => s.id === Number(section)) : -1;
-  return index >= 0 ? index : player.place(player.at).index;
-}
-function names() {
-  const section = player.manifest?.sections[chosenIndex()];
-  $("loop").textContent = `Loop ${section?.name ?? "section"}`;
-  $("lead-in").textContent = `Last two bars, then ${section?.name ?? "this"}`;
-}
-function clockText(seconds) { const t = Math.max(0, Math.round(seconds * 10)); return `${Math.floor(t / 600)}:${String(Math.floor((t % 600) / 10)).padStart(2, "0")}.${t % 10}`; }
-let played = 0, lastTick = 0, reminded = false;
-function tick(seconds, level) {
-  const at = player.place(seconds), total = player.manifest.sections.reduce((n, s) => n + s.bars.length - 1, 0);
-  $("position").querySelector("b").textContent = `${at.bar}.${at.beat}`;
-  $("clock").textContent = clockText(seconds);
-  $("rail-head").style.left = `${(100 * seconds) / Math.max(0.001, player.end)}%`;
-  const stair = $("stair").getBoundingClientRect(), stage = $("stage"), box = $("stage-inner").getBoundingClientRect();
-  const head = $("playhead");
-  head.hidden = !total;
-  const x = stair.left - box.left + (stair.width * (at.barIndex + at.share)) / Math.max(1, total);
-  head.style.transform = `translateX(${x}px)`;
-  if (player.playing && stage.scrollWidth > stage.clientWidth + 4 && (x < stage.scrollLeft + 150 || x > stage.scrollLeft + stage.clientWidth - 60)) stage.scrollLeft = x - 200;
-  const lufs = player.manifest.lufs?.[at.barIndex];
-  $("loudness").textContent = lufs === undefined ? "this bar: not measured yet" : lufs === null ? "this bar: silent" : `this bar ${lufs.toFixed(1).replace("-", "−")} LUFS`;
-  if (level !== null) $("level").style.transform = `scaleX(${Math.max(0, Math.min(1, 1 + (20 * Math.log10(Math.max(level, 1e-5))) / 60))})`;
-  $("play").textContent = player.playing ? "Pause" : "Play";
-  const now = performance.now();
-  if (player.playing && now - lastTick < 1000) played += now - lastTick;
-  lastTick = now;
-  if (!reminded && played > 3600e3) { reminded = true; say("You have listened for an hour. Ten minutes of quiet keep your ears honest, and safe.", "calm"); }
-}
-function toggle() {
-  quiet();
-  if (player.playing) { player.stop(); tick(player.at, 0); } else player.play().then(() => tick(player.position(), 0));
-}
-function setLoop(range) {
-  player.loop = range;
-  $("loop").setAttribute("aria-pressed", String(Boolean(range)));
-  const bar = $("rail-loop");
-  bar.hidden = !range;
-  if (range) { bar.style.left = `${(100 * range.from) / player.end}%`; bar.style.width = `${(100 * (range.to - range.from)) / player.end}%`; }
-}
-function loopSection() {
-  if (player.loop) { setLoop(null); if (player.playing) player.play(player.position(), null); return; }
-  const range = player.rangeOf(player.manifest.sections[chosenIndex()].id), at = player.position();
-  setLoop(range);
-  player.play(at >= range.from && at < range.to && player.playing ? at : range.from, range);
-}
-function leadIn() {
-  const index = chosenIndex(), before = player.manifest.sections[index - 1];
-  let from = player.startOf(index);
-  if (before) from = before.start / 44100 + before.bars[Math.max(0, before.bars.length - 3)];
-  setLoop(null);
-  player.play(from, null);
-}
-function fromHere() { setLoop(null); player.play(player.startOf(chosenIndex()), null); }
-$("rail-box").addEventListener("click", (event) => {
-  const box = $("rail-box").getBoundingClientRect();
-  jump((player.end * (event.clientX - box.left)) / box.width);
+// listening: the playhead over the stair and the wall ---------------------------------------------------------------
+const rail = handrail({
+  chosen: () => { const [what, section] = selection().split(":"); return what === "section" || what === "tile" ? section : 0; },
+  before: quiet,
+  onPlace: (at, player) => {
+    const total = player.manifest.sections.reduce((n, s) => n + s.bars.length - 1, 0);
+    const stair = $("stair").getBoundingClientRect(), stage = $("stage"), box = $("stage-inner").getBoundingClientRect();
+    const head = $("playhead");
+    head.hidden = !total;
+    const x = stair.left - box.left + (stair.width * (at.barIndex + at.share)) / Math.max(1, total);
+    head.style.transform = `translateX(${x}px)`;
+    if (player.playing && stage.scrollWidth > stage.clientWidth + 4 && (x < stage.scrollLeft + 150 || x > stage.scrollLeft + stage.clientWidth - 60)) stage.scrollLeft = x - 200;
+  },
 });
-function jump(seconds) {
-  const at = Math.max(0, Math.min(seconds, player.end - 0.05));
-  if (player.playing) player.play(at); else { player.at = at; tick(at, 0); }
-}
-$("volume").addEventListener("input", (event) => player.volume(Number(event.target.value)));
+const player = rail.player;
 
 // clicks --------------------------------------------------------------------------------------------------------
 const actions = {
-  play: toggle, loop: loopSection, "lead-in": leadIn, "from-here": fromHere,
+  ...rail.actions,
   undo: () => post("undo"), redo: () => post("redo"),
   history: () => htmx.ajax("GET", `/songs/${song}/history`, { target: "#history", swap: "innerHTML" }).then(() => $("history").showModal()),
 };
@@ -239,13 +169,10 @@ document.addEventListener("keydown", (event) => {
   if (event.ctrlKey || event.metaKey || event.altKey) return;
   const tile = event.target.closest?.("[data-tile]"), tread = event.target.closest?.(".tread");
   if ((tile && tileKey(event, tile)) || (tread && treadKey(event, tread))) { event.preventDefault(); return; }
-  if (event.key === " " && !event.target.closest?.("button, a, summary, input")) { event.preventDefault(); toggle(); }
-  else if (key === "l") loopSection();
-  else if (key === "b") leadIn();
-  else if (key === "p") fromHere();
-  else if (key === "h") actions.history();
+  if (key === "h") actions.history();
+  else if (key === "g") location.href = `/songs/${song}/harmony?select=${selection()}`;
   else if (key === "a") hearAlone();
-  else if (event.key === "Home" && !event.target.closest?.("input")) jump(0);
+  else rail.key(event);
 });
 
 // the inspector keeps what was folded open and how far it was scrolled; a late measurement never takes a field away -----
@@ -267,27 +194,17 @@ function unfold() {
 }
 
 // after every answer: the player takes the new manifest, the wall its tab stop ---------------------------------------
-let seen = "";
 function refreshed() {
-  const text = $("manifest").textContent;
-  if (text !== seen) {
-    seen = text;
-    player.load(manifest());
-    $("stage-inner").style.setProperty("--bars", player.manifest.sections.reduce((n, s) => n + s.bars.length - 1, 0));
-    names();
-    setLoop(player.loop);
-    tick(player.position(), null);
-  }
+  if (rail.refresh()) $("stage-inner").style.setProperty("--bars", player.manifest.sections.reduce((n, s) => n + s.bars.length - 1, 0));
   if (moving && groupOf(moving.section)) draw(groupOf(moving.section), moving.start, moving.end);
   ready();
   unfold();
+  restoreTabs();
   restore();
   refocus();
 }
 document.addEventListener("htmx:afterSettle", refreshed);
-player.load(manifest());
-seen = $("manifest").textContent;
-names();
 ready();
-shape({ edit, song, volume: () => Number($("volume").value) });
-tick(0, 0);
+listenAt(rail.volume);
+restoreTabs();
+shape({ edit, song });

@@ -1,0 +1,76 @@
+"""Chords heard before they are taken: a small song of one layer that holds them, with a layer's own sound or a neutral one."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from escalera.core.rhythm.pattern import FIXED, TONE, VOICE
+from escalera.core.song.document import Layer, Progression, Section, Song
+from escalera.core.song.edits.layers import AddLayer
+from escalera.core.song.edits.tiles import Place
+from escalera.core.song.timeline import tempo_points
+from escalera.core.song.voicing_reading import voices_of
+from escalera.errors import InputError
+
+NEUTRAL, NEUTRAL_BASS = "tine-keys", "sub-sine"
+LEVEL_DB = -9.0
+LONGEST_BARS = 64
+NOTE_QUARTERS = 2
+Rows = list[list[int]]
+
+
+def chords_song(song: Song, section: Section | None, progression: Progression, layer: Layer | None) -> Song:
+    """The progression once through, in the song's tempo and tuning, played by a layer's sound (None: neutral)."""
+    length = progression.length_ticks
+    bars = -(-length // song.metre.bar_ticks)
+    if bars > LONGEST_BARS:
+        raise InputError(f"{bars} bars are more than the {LONGEST_BARS} that are played at once. Hear a part of them.")
+    bare = _bare(song, section, bars)
+    bare = replace(bare, progression=replace(progression, passes=()), key=song.key)
+    if section is not None:
+        bare = replace(bare, sections=(replace(bare.sections[0], shift_semitones=section.shift_semitones),))
+    if layer is None or layer.sound.is_drum or not layer.sound.register[0] < layer.sound.register[1]:
+        count = max(3, *(min(5, len(c.tones)) for _, c in progression.changes))
+        bare = _add(bare, NEUTRAL, _held(progression, VOICE, count), length)
+        return _add(bare, NEUTRAL_BASS, _held(progression, TONE, 1), length, -15.0)
+    if layer.sound.mono or layer.family == "low end":
+        return _add(bare, layer.sound_key, _held(progression, TONE, 1), length, like=layer)
+    return _add(bare, layer.sound_key, _held(progression, VOICE, voices_of(song, layer)), length, like=layer)
+
+
+def note_song(song: Song, pitch: int, layer: Layer | None) -> Song:
+    """One note in the song's tempo and tuning, by a layer's sound or the neutral one."""
+    if not 0 <= pitch <= 127:
+        raise InputError(f"{pitch} is not a pitch; 0 to 127 are.")
+    plays = layer is not None and not layer.sound.is_drum
+    ticks = NOTE_QUARTERS * 960
+    return _add(_bare(song, None, 1), layer.sound_key if layer and plays else NEUTRAL, [[0, ticks, FIXED, pitch, 0, 96]],
+                song.metre.bar_ticks, like=layer if plays else None)  # fmt: skip
+
+
+def _bare(song: Song, section: Section | None, bars: int) -> Song:
+    tempo = tempo_points(section, song.tempo_bpm)[0].bpm if section else song.tempo_bpm
+    return Song(tempo_bpm=tempo, metre=song.metre, key=song.key, tuning_hz=song.tuning_hz, next_id=2,
+                sections=(Section(1, "Heard", bars=bars, phrases=(bars,)),))  # fmt: skip
+
+
+def _held(progression: Progression, kind: int, voices: int) -> Rows:
+    """Every change held until the next, each voice a row."""
+    starts: Sequence[int] = [max(0, t) for t, _ in progression.changes]
+    ends = [*starts[1:], progression.length_ticks]
+    return [[a, max(60, b - a - 20), kind, v, 0, 92] for a, b in zip(starts, ends) if b > a for v in range(voices)]
+
+
+def _add(
+    song: Song, sound: str, rows: Rows, length: int, level_db: float = LEVEL_DB, like: Layer | None = None
+) -> Song:
+    made = AddLayer(sound, "", "", "", "Held", length, rows).apply(song)
+    layer = (
+        made.layers[-1] if made.layers[-1].sound_key == sound else next(x for x in made.layers if x.sound_key == sound)
+    )
+    shaped = replace(layer, level_db=level_db, near_send_db=-20.0)
+    if like is not None:
+        shaped = replace(shaped, settings=like.settings, devices=like.devices, voicing=like.voicing, octave=like.octave,
+                         family=like.family, lowpass_hz=like.lowpass_hz, highpass_hz=like.highpass_hz)  # fmt: skip
+    return Place(1, layer.id, layer.pattern_id, start_ticks=0, end_ticks=length).apply(made.with_layer(shaped))

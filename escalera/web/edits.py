@@ -1,0 +1,183 @@
+"""Edits from the pages of a song: forms read into edits, applied, and answered with what changed."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from typing import Any
+
+from flask import render_template
+from pydantic import TypeAdapter, ValidationError
+
+from escalera.core.moves.section import find_move
+from escalera.core.rhythm.notation import parse_pattern
+from escalera.core.song.document import Song
+from escalera.core.song.edits import EDITS, Edit
+from escalera.core.song.edits.base import layer_of, pattern_of, section_of
+from escalera.core.song.edits.tiles import PlaceNew, SetPattern
+from escalera.core.song.lanes import lane_value
+from escalera.core.song.timeline import section_bar_ticks, timeline
+from escalera.errors import EditError, InputError, StaleRevision, shown
+from escalera.services import library
+from escalera.services.new_song import add_layer_edit
+from escalera.services.studio import Outcome
+from escalera.store.repository import Head
+from escalera.web.song_view import studio
+
+ADAPTERS: dict[str, TypeAdapter[Any]] = {}
+PAGE_FIELDS = ("select", "hear", "held", "csrf_token")  # what a page says of itself beside the edit
+EMPTY_IS_A_VALUE = {"set_chords": ("chords",), "vary_chords": ("chords",), "set_notes": ("notes",), "set_recipe": ("text",),
+                    "set_voicing": ("value",)}  # fmt: skip
+Fragments = Callable[[Head, Outcome | None], str]
+
+
+def apply_form(song_id: int, form: dict[str, str]) -> Outcome:
+    """The edit that a page asks for. Raises InputError, StaleRevision."""
+    base = base_number(form.pop("base", ""))
+    for name in PAGE_FIELDS:
+        form.pop(name, None)
+    if form.get("kind") == "fit_scale":
+        return studio().fit_scale(song_id, base)
+    if form.get("kind") in ("print_layer", "print_again"):
+        return studio().print_layer(song_id, base, whole_number(form.get("layer_id", "")))
+    song = studio().state(song_id, base)
+    if form.get("kind") == "move":
+        move = find_move(song, whole_number(form.get("section_id", "")), form.get("move", ""))
+        return studio().edit(song_id, base, move.edits, move.label)
+    return studio().edit(song_id, base, read_edit(form, song))
+
+
+def answer(song_id: int, act: Callable[[], Outcome], fragments: Fragments):  # type: ignore[no-untyped-def]
+    """Fragments after an act; when it is refused, the notice with the reason (and, if stale, the newer state)."""
+    try:
+        outcome = act()
+    except StaleRevision as error:
+        notice = render_template("_notice.html", message=str(error), kind="error")
+        return fragments(studio().head(song_id), None) + notice, error.status
+    except InputError as error:
+        return render_template("_notice.html", message=str(error), kind="error"), error.status
+    return fragments(outcome.head, outcome)
+
+
+def base_number(text: str) -> int:
+    if not text.isdecimal():
+        raise EditError("The page did not say which state it shows. Load it again.")
+    return int(text)
+
+
+def read_edit(form: dict[str, str], song: Song) -> Edit:
+    """An edit from form fields. Empty fields are left at their defaults. Raises EditError."""
+    kind = form.get("kind", "")
+    fields = {name: value for name, value in form.items() if name != "kind" and value != ""}
+    if kind != "sweep" and ("first_bar" in fields or "last_bar" in fields):  # a sweep runs over bars of the song
+        fields |= _bars_to_ticks(fields, song)
+    if kind == "throw" and "at_bar" in fields:
+        fields = _throw_to_ticks(fields, song)
+    if kind == "set_curve":
+        fields["points"] = _points(fields, song)  # type: ignore[assignment]
+    if kind == "set_pattern_text":
+        return _pattern_from_text(fields, song)
+    if kind == "add_layer" and "rows" not in fields:
+        return add_layer_edit(fields.get("sound", ""), fields.get("name", ""), fields.get("pattern_key", ""))
+    if kind == "place_library":
+        return _place_from_library(fields)
+    if kind not in EDITS:
+        raise EditError(f"“{shown(kind)}” is not an edit. Load the page again.")
+    fields |= {name: form[name] for name in EMPTY_IS_A_VALUE.get(kind, ()) if name in form}
+    try:
+        return _adapter(kind).validate_python(fields)
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(p) for p in first["loc"]) or kind
+        raise EditError(
+            f"{where.replace('_', ' ')}: “{shown(first.get('input', ''))}” cannot be used ({first['msg'].lower()})."
+        ) from error
+
+
+def _bars_to_ticks(fields: dict[str, str], song: Song) -> dict[str, str]:
+    """A span given as the song's bar numbers, first and last included, in ticks of its section."""
+    first, last, section_id = (fields.pop(n, "") for n in ("first_bar", "last_bar", "section_id"))
+    span = timeline(song).span_of(section_of(song, whole_number(section_id)).id)
+    low, high = whole_number(first) if first else span.first_bar, whole_number(last) if last else span.last_bar
+    if not span.first_bar <= low <= high <= span.last_bar:
+        raise EditError(
+            f"Bars {low}–{high} do not lie in {span.section.name}, which has bars {span.first_bar}–{span.last_bar}. Choose bars inside it."
+        )
+    ticks = span.bar_ticks
+    start, end = ticks[low - span.first_bar], ticks[high - span.first_bar + 1]
+    return {"section_id": section_id, "start_ticks": str(start), "end_ticks": str(end)}
+
+
+def _points(fields: dict[str, str], song: Song) -> list[Any]:
+    """The points of a curve as JSON; a new curve starts where the parameter stands, from the section's start to its end."""
+    text = fields.get("points", "")
+    if not text:
+        section = section_of(song, whole_number(fields.get("section_id", "")))
+        value, end = lane_value(song, fields.get("lane", "")), section_bar_ticks(section, song.metre)[-1]
+        return [[0, value, "line"], [end, value, "line"]]
+    try:
+        points = json.loads(text)
+    except ValueError:
+        raise EditError("The points of the curve cannot be read. Draw it again.") from None
+    return points if isinstance(points, list) else [points]
+
+
+def _throw_to_ticks(fields: dict[str, str], song: Song) -> dict[str, str]:
+    """A throw given as the song's bar, the beat in it and a length in beats, in ticks of its section."""
+    span = timeline(song).span_of(section_of(song, whole_number(fields.get("section_id", ""))).id)
+    bar = whole_number(fields.pop("at_bar", "")) - span.first_bar
+    if not 0 <= bar < span.section.bars:
+        raise EditError(
+            f"That bar does not lie in {span.section.name}, which has bars {span.first_bar}–{span.last_bar}. Choose one of them."
+        )
+    try:
+        beat, long = float(fields.pop("at_beat", "1")), float(fields.pop("beats_long", "1"))
+    except ValueError:
+        raise EditError("A beat is a number, for example 3 or 2.5.") from None
+    metre = span.bar_metres[bar]
+    if not 1 <= beat < metre.beats + 1 or not 0 < long <= 64:
+        raise EditError(
+            f"Beat {beat:g} for {long:g} beats does not fit: the bar has beats 1 to {metre.beats}. Choose one of them."
+        )
+    start = span.bar_ticks[bar] + round((beat - 1) * metre.beat_ticks)
+    end = min(span.length_ticks, start + max(1, round(long * metre.beat_ticks)))
+    return {**fields, "start_ticks": str(start), "end_ticks": str(end)}
+
+
+def whole_number(text: str) -> int:
+    """Raises EditError."""
+    try:
+        return int(text)
+    except ValueError:
+        raise EditError(f"“{shown(text)}” is not a bar number. Write a whole number.") from None
+
+
+def _pattern_from_text(fields: dict[str, str], song: Song) -> Edit:
+    """New notes for a pattern, written as text (core.rhythm.notation)."""
+    entry, layer = (
+        pattern_of(song, whole_number(fields.get("pattern_id", "0"))),
+        layer_of(song, whole_number(fields.get("layer_id", "0"))),
+    )
+    try:
+        length = float(fields.get("length", ""))
+    except ValueError:
+        raise EditError(
+            "The pattern’s length is not a number of beats. Write for example 4 for one bar of 4/4."
+        ) from None
+    sound = layer.sound
+    pattern = parse_pattern(fields.get("notes", ""), length, sound.is_drum, sound.drum_note)
+    return SetPattern(entry.id, pattern.length_ticks, pattern.to_list(), fields.get("name", ""))
+
+
+def _adapter(kind: str) -> TypeAdapter[Any]:
+    if kind not in ADAPTERS:
+        ADAPTERS[kind] = TypeAdapter(EDITS[kind])
+    return ADAPTERS[kind]
+
+
+def _place_from_library(fields: dict[str, str]) -> Edit:
+    chosen = library.patterns().get(fields.pop("pattern_key", ""))
+    if chosen is None:
+        raise EditError("That pattern is not in the library. Choose one from the list.")
+    notes = {"name": chosen.name, "length_ticks": chosen.pattern.length_ticks, "rows": chosen.pattern.to_list()}
+    return TypeAdapter(PlaceNew).validate_python({**fields, **notes})
