@@ -28,7 +28,11 @@ test: $(VENV)/.tested
 	$(BIN)/mypy
 	$(BIN)/pytest
 
-bench: install
+$(VENV)/.benched: $(VENV)/.installed
+	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[bench]'
+	touch $@
+
+bench: $(VENV)/.benched
 	$(BIN)/python -m benchmarks
 
 vendor:

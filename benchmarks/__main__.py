@@ -15,13 +15,14 @@ import threading
 import time
 import urllib.error
 import urllib.request
-from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
 
+from benchmarks.harmony import harmony
 from benchmarks.songs import generated, large
+from benchmarks.table import ROWS, row, seconds
 from escalera.core.energy.model import arranged
 from escalera.core.song.document import Song
 from escalera.core.song.edits import EDITS
@@ -34,9 +35,6 @@ from escalera.services.studio import Studio
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
 
-ROWS: list[tuple[str, float, float, str, bool]] = []
-
-
 # How often each edit comes in a sitting, in per cent
 MIX = {
     "toggle_tile": 35,
@@ -47,22 +45,6 @@ MIX = {
     "rename_section": 5,
     "set_tempo": 3,
 }
-
-
-def row(name: str, figure: float, budget: float, unit: str, more_is_better: bool = False) -> None:
-    """Keep and print one line."""
-    ratio = budget / figure if more_is_better else figure / budget
-    ROWS.append((name, figure, budget, unit, ratio <= 1.0))
-    print(
-        f"{name:66} {figure:9.2f} {unit:4} budget {budget:8.2f}  ratio {ratio:5.2f}{'' if ratio <= 1 else '  OVER'}",
-        flush=True,
-    )
-
-
-def seconds(act: Callable[[], object]) -> float:
-    start = time.perf_counter()
-    act()
-    return time.perf_counter() - start
 
 
 def render_speed(name: str, song: Song, budget: float) -> float:
@@ -277,6 +259,7 @@ def main() -> int:
         edits(benchmark)
     except EditError as error:
         print(error)
+    harmony(benchmark)
     prediction()
     return 0 if all(ok for *_, ok in ROWS) else 1
 

@@ -27,6 +27,19 @@ def choose(page: Page, name: str) -> None:
     page.mouse.move(640, 715)
 
 
+def count(page: Page, song_id: int) -> None:
+    """The counting helper over the stair, with taps and an answer."""
+    page.goto(f"/songs/{song_id}")
+    page.wait_for_selector("polyline.measured", timeout=60_000)
+    page.evaluate("""() => { for (let i = 0; i < 9; i++) { const tap = new KeyboardEvent("keydown", { key: "t", bubbles: true });
+      Object.defineProperty(tap, "timeStamp", { value: 1000 + i * 577 + (i % 3) * 4 }); document.body.dispatchEvent(tap); } }""")
+    page.wait_for_selector("#taps >> text=9 taps")
+    page.fill("#q", "8 bars that end with bar 36")
+    page.wait_for_selector("#answer table")
+    page.wait_for_timeout(300)
+    page.screenshot(path=OUT / "count.png")
+
+
 def main() -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     studio = Studio(Path(tempfile.mkdtemp()), cache_mb=900)
@@ -74,6 +87,14 @@ def main() -> None:
         shot("mix", f"/songs/{good}?select=mix:{curved}")
         shot("tile", f"/songs/{good}?select=tile:{section}:{layer}:0")
         shot("song", f"/songs/{good}?select=song")
+        chorus = next(s.id for s in song.sections if s.name == "Chorus 3")
+        shot("harmony", f"/songs/{good}/harmony?select=section:{section}")
+        page.goto(f"/songs/{good}/harmony?select=section:{chorus}&held=C+F")
+        page.locator("[data-tab=held]").click()
+        page.wait_for_selector(".held-table")
+        page.wait_for_timeout(300)
+        page.screenshot(path=OUT / "held-notes.png")
+        count(page, good)
         shot("handover", f"/songs/{good}/handover")
         page.evaluate("localStorage.setItem('theme', 'evening')")
         shot("evening", f"/songs/{good}", "Chorus 2")

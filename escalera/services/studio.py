@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from escalera.core.energy.explain import fitted_scale
-from escalera.core.energy.model import arranged
+from escalera.core.energy.model import arranged, is_arranged
 from escalera.core.song.codec import Plain, key_text
 from escalera.core.song.document import Song
 from escalera.core.song.edits import Edit
@@ -49,8 +49,20 @@ class Studio:
     # the shelf -------------------------------------------------------------------------------------------------
 
     def shelf(self, deleted: bool = False) -> list[Card]:
+        """The songs, newest first. Stairs that edits left undrawn are drawn now."""
         with self.database.read() as session:
-            return self.repository.cards(session, deleted)
+            cards = self.repository.cards(session, deleted)
+        return [replace(card, picture=self._drawn(card.id)) if card.picture.get("undrawn") else card for card in cards]
+
+    def _drawn(self, song_id: int) -> Plain:
+        """The picture of a song's newest state with its stair, kept for the next time."""
+        with self.database.read() as session:
+            head = self.repository.head(session, song_id, any_state=True)
+        arranged(head.song)
+        picture = picture_of(head.song)
+        with self.database.write() as session:
+            self.repository.draw(session, song_id, head.revision_id, picture)
+        return picture
 
     def bin_count(self) -> int:
         with self.database.read() as session:
@@ -183,11 +195,13 @@ class Studio:
 
 
 def picture_of(song: Song) -> Plain:
-    """What the shelf shows of a song: figures and a small stair."""
-    energy, line = arranged(song), timeline(song)
+    """What the shelf shows of a song: figures and a small stair, left undrawn where the energy is not yet computed."""
+    known = arranged(song).sections if is_arranged(song) else None
     steps = [
-        {"bars": s.bars, "start": s.target.start, "end": s.target.end, "arranged": round(e.value, 2), "name": s.name}
-        for s, e in zip(song.sections, energy.sections)
-    ]
+        {"bars": s.bars, "start": s.target.start, "end": s.target.end, "name": s.name,
+         "arranged": round(known[i].value, 2) if known else 0.0}
+        for i, s in enumerate(song.sections)
+    ]  # fmt: skip
     return {"tempo_bpm": song.tempo_bpm, "metre": str(song.metre), "key": key_text(song.key), "bars": song.bars,
-            "seconds": round(line.seconds, 2), "layers": len(song.layers), "steps": steps}  # fmt: skip
+            "seconds": round(timeline(song).seconds, 2), "layers": len(song.layers), "steps": steps,
+            **({} if known else {"undrawn": True})}  # fmt: skip

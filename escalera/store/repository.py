@@ -89,8 +89,8 @@ class Repository:
 
     # states ----------------------------------------------------------------------------------------------------
 
-    def head(self, session: Session, song_id: int) -> Head:
-        version = self._version(session, song_id)
+    def head(self, session: Session, song_id: int, any_state: bool = False) -> Head:
+        version = self._version(session, song_id, any_state)
         revision = self._revision(session, version.head_id or 0)
         song = self._parsed(session, revision)
         return Head(song_id, revision.id, revision.parent_id is not None, version.tip_id != version.head_id, song)
@@ -129,6 +129,11 @@ class Repository:
     def touch(self, session: Session, song_id: int, song: Song, picture: Plain) -> None:
         self._touch(session, song_id, song, picture)
 
+    def draw(self, session: Session, song_id: int, revision_id: int, picture: Plain) -> None:
+        """Keep a state's picture, unless the song has moved on."""
+        if self._version(session, song_id, any_state=True).head_id == revision_id:
+            self._song_row(session, song_id, any_state=True).card = json.dumps(picture)
+
     def history(self, session: Session, song_id: int, limit: int = 200) -> list[Entry]:
         """The line from the tip back to the beginning, newest first."""
         version = self._version(session, song_id)
@@ -159,8 +164,8 @@ class Repository:
             raise NotFound(f"There is no song {song_id} on the shelf.{where}")
         return row
 
-    def _version(self, session: Session, song_id: int) -> VersionRow:
-        self._song_row(session, song_id)
+    def _version(self, session: Session, song_id: int, any_state: bool = False) -> VersionRow:
+        self._song_row(session, song_id, any_state)
         return session.scalars(select(VersionRow).where(VersionRow.song_id == song_id).order_by(VersionRow.id)).first()  # type: ignore[return-value]
 
     def _revision(self, session: Session, revision_id: int) -> RevisionRow:

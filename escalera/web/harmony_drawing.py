@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Protocol
 
 from escalera.core.song.voicing_reading import LaidOut
@@ -104,7 +105,8 @@ class Wedge:
     small: bool
 
 
-def circle(key: Key) -> list[Wedge]:
+@lru_cache(maxsize=64)
+def circle(key: Key) -> tuple[Wedge, ...]:
     """Major chords outside, minor ones inside, by fifths; the key's own signature at the top."""
     wedges = []
     home_class = key.tonic_class
@@ -116,7 +118,7 @@ def circle(key: Key) -> list[Wedge]:
             own = chord.classes <= key.classes
             home = fifths_to_class(root) == home_class and (quality == "m") == key.is_minor
             wedges.append(Wedge(chord, path, x, y, own, home, ring == 1))
-    return wedges
+    return tuple(wedges)
 
 
 def _usual(fifths: int) -> int:

@@ -82,6 +82,40 @@ def test_an_error_is_one_plain_line_and_status_two(run, args, says):
     assert says in result.stderr and result.stdout == "" and len(result.stderr.strip().splitlines()) == 1
 
 
+def test_chords_say_their_tones_numerals_and_what_a_held_note_is(run):
+    report = json.loads(run("chords", "Dm Bb F C", "--key", "D minor", "--held", "A", "--json").stdout)
+    assert report["key"] == "D minor" and [c["roman"] for c in report["chords"]] == ["i", "VI", "III", "VII"]
+    assert report["chords"][0] == {
+        "symbol": "Dm",
+        "roman": "i",
+        "notes": ["D", "F", "A"],
+        "held": [{"note": "A", "role": "fifth", "clash": False}],
+    }
+    assert [c["held"][0]["role"] for c in report["chords"]] == ["fifth", "major seventh", "major third", "sixth"]
+    text = run("chords", "i VI", "--key", "F# minor", "--held", "A D").stdout
+    assert text.splitlines()[1].split()[:5] == ["D", "VI", "D", "F♯", "A"] and "clash" in text
+
+
+def test_the_key_of_a_file_and_note_values_of_a_tempo(run, tmp_path):
+    (tmp_path / "in.mid").write_bytes(write_midi(small_song()))
+    report = json.loads(run("key", "in.mid", "--json").stdout)
+    assert (
+        report["candidates"][0]["key"] == "C major" and len(report["candidates"]) == 24 and report["tuning_hz"] == 440
+    )
+    assert report["margin"] == pytest.approx(
+        report["candidates"][0]["score"] - report["candidates"][1]["score"], abs=1e-3
+    )
+    assert "C major before" in run("key", "in.mid").stdout
+    times = json.loads(run("times", "--tempo", "96", "--json").stdout)
+    assert times["tempo_bpm"] == 96 and [times["ms"][n] for n in ("1/4", "1/8", "1/8 dotted", "1/8 triplet")] == [
+        625,
+        312.5,
+        468.75,
+        208.333,
+    ]
+    assert "468.75 ms" in run("times", "--tempo", "96").stdout
+
+
 def test_every_command_has_help(run):
     for name in main.commands:
         assert "Usage" in run(name, "--help").stdout

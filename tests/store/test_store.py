@@ -6,6 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from escalera.core.energy.model import arranged
 from escalera.core.song.edits import EDITS
 from escalera.errors import EditError, EscaleraError, NotFound, StaleRevision, StoreError
 from escalera.services.studio import Studio
@@ -196,3 +197,17 @@ def test_fitting_the_scale_is_an_edit_like_others(studio):
     song_id = studio.add_song(EDITS["lift"](NAME["Verse"], NAME["Round kick"]).apply(small_song()), "New")
     head = studio.fit_scale(song_id, studio.head(song_id).revision_id).head
     assert head.song.scale.gain and studio.history(song_id)[0].summary == "Energy scale fitted to this song"
+
+
+def test_a_stair_that_an_edit_left_undrawn_is_drawn_for_the_shelf_once(studio):
+    song_id = studio.add_song(small_song(), "New")
+    studio.edit(song_id, studio.head(song_id).revision_id, EDITS["set_chords"]("I | V"))
+    touched = studio.shelf()[0].touched_at
+    heights = [step["arranged"] for step in studio.shelf()[0].picture["steps"]]
+    assert all(h > 0 for h in heights) and heights == [
+        round(s.value, 2) for s in arranged(studio.head(song_id).song).sections
+    ]
+    studio.edit(song_id, studio.head(song_id).revision_id, EDITS["set_chords"]("I | IV"))
+    studio.set_deleted(song_id, True)
+    in_bin = studio.shelf(deleted=True)[0]
+    assert in_bin.touched_at >= touched and all(step["arranged"] > 0 for step in in_bin.picture["steps"])

@@ -230,6 +230,11 @@ def section_energy(song: Song, span: Span) -> SectionEnergy:
     return SectionEnergy(span, _section_core(_key(song, span), _Holder(song, span)))
 
 
+def is_arranged(song: Song) -> bool:
+    """Whether this state's energy has been computed."""
+    return "arranged" in song.memo
+
+
 def arranged(song: Song) -> SongEnergy:
     """Arranged energy of every section of a song, computed once per state; unchanged sections are taken from before."""
     if "arranged" not in song.memo:

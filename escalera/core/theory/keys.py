@@ -62,11 +62,11 @@ class Key:
     @property
     def scale_fifths(self) -> tuple[int, ...]:
         """The seven degrees on the line of fifths."""
-        return tuple(self.tonic_fifths + degree_fifths(i, s) for i, s in enumerate(self.degrees))
+        return _scale_fifths(self)
 
     @property
     def classes(self) -> frozenset[int]:
-        return frozenset((self.tonic_class + step) % 12 for step in self.degrees)
+        return _classes(self)
 
     @property
     def signature(self) -> int:
@@ -97,6 +97,16 @@ class Key:
 
     def __str__(self) -> str:
         return f"{fifths_to_name(self.tonic_fifths)} {self.mode}"
+
+
+@lru_cache(maxsize=512)
+def _scale_fifths(key: Key) -> tuple[int, ...]:
+    return tuple(key.tonic_fifths + degree_fifths(i, s) for i, s in enumerate(key.degrees))
+
+
+@lru_cache(maxsize=512)
+def _classes(key: Key) -> frozenset[int]:
+    return frozenset((key.tonic_class + step) % 12 for step in key.degrees)
 
 
 @lru_cache(maxsize=512)

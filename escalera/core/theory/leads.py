@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import lru_cache
 
 from escalera.core.theory.chords import Chord, degree_of, roman
 from escalera.core.theory.keys import Key
@@ -36,7 +37,8 @@ class Lead:
     worth: float
 
 
-def leads_on(chord: Chord | None, key: Key, limit: int = 14) -> list[Lead]:
+@lru_cache(maxsize=512)
+def leads_on(chord: Chord | None, key: Key, limit: int = 14) -> tuple[Lead, ...]:
     """Chords that could follow `chord` (or open a song, after None), the likeliest first, groups mixed."""
     found: dict[Chord, Lead] = {}
     for candidate in _candidates(key):
@@ -45,7 +47,7 @@ def leads_on(chord: Chord | None, key: Key, limit: int = 14) -> list[Lead]:
         lead = _lead(chord, candidate, key)
         if candidate not in found:
             found[candidate] = lead
-    return sorted(found.values(), key=lambda lead: -lead.worth)[:limit]
+    return tuple(sorted(found.values(), key=lambda lead: -lead.worth)[:limit])
 
 
 def _candidates(key: Key) -> Iterable[Chord]:

@@ -7,6 +7,9 @@ from dataclasses import dataclass
 from functools import lru_cache
 from itertools import product
 
+import numpy as np
+from numpy.typing import NDArray
+
 from escalera.core.theory.chords import OMITTED, Chord
 
 SPREADS = ("close", "open", "wide")
@@ -55,34 +58,39 @@ def voice_path(
     """
     if not chords:
         return ()
-    rows = [_placements(chord, voices, centre, style) for chord in chords]
-    costs: list[float] = [_off(v, centre) * 3 for v in rows[0]]
-    back: list[list[int]] = []
+    rows = [_placement_table(chord, voices, centre, style) for chord in chords]
+    costs = 3 * rows[0].off
+    back = []
     for before, after in zip(rows, rows[1:]):
-        came, next_costs = [], []
-        for voicing in after:
-            cost, best = min((c + _motion(old, voicing), i) for i, (c, old) in enumerate(zip(costs, before)))
-            came.append(best)
-            next_costs.append(cost + _off(voicing, centre))
+        motion = np.abs(before.pitches[:, None, :] - after.pitches[None, :, :]).sum(axis=2)
+        every = costs[:, None] + motion
+        came = every.argmin(axis=0)
         back.append(came)
-        costs = next_costs
-    at = min(range(len(costs)), key=lambda i: (costs[i], rows[-1][i]))
-    path = [rows[-1][at]]
+        costs = every[came, np.arange(len(came))] + after.off
+    at = int(costs.argmin())
+    path = [rows[-1].placements[at]]
     for came, row in zip(reversed(back), reversed(rows[:-1])):
-        at = came[at]
-        path.append(row[at])
+        at = int(came[at])
+        path.append(row.placements[at])
     return tuple(reversed(path))
 
 
-def _off(voicing: Sequence[int], centre: int) -> float:
-    return PULL * abs(sum(voicing) / len(voicing) - centre)
+@dataclass(frozen=True, eq=False)
+class _Table:
+    """The placements of a chord, lowest first; as an array; and what each lies off the register."""
+
+    placements: tuple[tuple[int, ...], ...]
+    pitches: NDArray[np.int64]
+    off: NDArray[np.float64]
 
 
-def _motion(before: Sequence[int], after: Sequence[int]) -> int:
-    return sum(abs(a - b) for a, b in zip(before, after))
+@lru_cache(maxsize=4096)
+def _placement_table(chord: Chord, voices: int, centre: int, style: Voicing) -> _Table:
+    placements = _placements(chord, voices, centre, style)
+    pitches = np.array(placements, np.int64)
+    return _Table(placements, pitches, PULL * np.abs(pitches.mean(axis=1) - centre))
 
 
-@lru_cache(maxsize=2048)
 def _placements(chord: Chord, voices: int, centre: int, style: Voicing) -> tuple[tuple[int, ...], ...]:
     """Placements of the chord's tones (one doubled when voices outnumber tones), two octaves round the centre."""
     classes = _classes(chord, voices, style)
