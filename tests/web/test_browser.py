@@ -14,6 +14,7 @@ def open_song(page, server, title):
     page.goto("/")
     page.get_by_role("link", name=title).click()
     page.wait_for_selector("#stair")
+    page.wait_for_function("() => window.escalera")  # the scripts listen
     return int(page.url.rsplit("/", 1)[1])
 
 

@@ -188,7 +188,7 @@ def test_questions_follow_a_glide(client, studio, song_id):
 def open_harmony(page, server, title, select=""):
     song_id = open_song(page, server, title)
     page.goto(f"/songs/{song_id}/harmony?select={select}")
-    page.wait_for_selector("#line")
+    page.wait_for_function("() => window.escalera && document.querySelector('#ladder-keys button')")
     return song_id
 
 
@@ -204,7 +204,7 @@ def test_a_line_is_typed_corrected_set_heard_and_undone(page, server):
         f"() => document.querySelector('#state [name=select]').value.startsWith('section:{chorus.id}')"
     )
     page.keyboard.press("g")
-    page.wait_for_selector("#line")
+    page.wait_for_function("() => window.escalera && document.querySelector('#ladder-keys button')")
     assert page.locator("#score h1").inner_text() == chorus.name
     page.keyboard.press("e")
     page.keyboard.type("Eb | H7 | Ab")
