@@ -9,6 +9,7 @@ from escalera.core.song.document import Song
 from escalera.core.song.edits import chords as H
 from escalera.core.song.edits import curves as A
 from escalera.core.song.edits import devices as D
+from escalera.core.song.edits import grooves as G
 from escalera.core.song.edits import layers as L
 from escalera.core.song.edits import sections as S
 from escalera.core.song.edits import tiles as T
@@ -59,6 +60,7 @@ def edits_for(song: Song) -> st.SearchStrategy:
     """Edits that mostly apply to `song`."""
     section = st.sampled_from([s.id for s in song.sections])
     layer = st.sampled_from([x.id for x in song.layers] or [0])
+    groove = st.sampled_from([g.id for g in song.grooves] or [0])
     choices = [
         st.builds(S.AddSection, st.sampled_from(["Verse", "Bridge", "Drop"]), st.just(""), st.integers(1, 9), section),
         st.builds(S.RemoveSection, section),
@@ -90,6 +92,14 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(H.SetChords, st.sampled_from(["I | V", "vi IV | <I@4 V/ii", "Am"]), st.none() | section),
         st.builds(H.VaryChords, st.sampled_from([0, 2, 3]), st.sampled_from(["IV | I", "", "I | V | vi | IV"]), st.none() | section),
         st.builds(H.StretchChords, st.integers(1, 8), st.none() | section),
+        st.builds(G.AddGroove, st.just("Beat"), st.sampled_from([3840, 7680]), st.just([[0, "kick", 100], [960, "snare", 90], [1440, "closed hat", 60]]),
+                  section_id=section, phrase=st.none() | st.integers(0, 1)),
+        st.builds(G.AdoptGroove, section, st.integers(0, 1)),
+        st.builds(G.VaryGroove, groove, st.sampled_from(["busier", "sparser", "half-time"]), section, st.none() | st.integers(0, 1)),
+        st.builds(G.SetHit, groove, st.sampled_from(["kick", "ride"]), st.sampled_from([0, 480]), st.sampled_from([0, 90])),
+        st.builds(G.PlaceFill, section, st.just("Fill"), st.just(3840), st.just([[2880, "snare", 100]])),
+        st.builds(G.SetSwing, section, st.sampled_from([50, 60, 66]), st.sampled_from(["1/8", "1/16"]), st.just(0) | layer),
+        st.builds(G.RemoveGroove, groove),
         st.builds(H.PushChords, st.sampled_from([0, 240, 480])),
         st.builds(H.SetKey, st.sampled_from(["D minor", "Gb major", "B lydian"]), st.booleans()),
         st.builds(H.SetVoicing, layer, st.just("spread"), st.sampled_from(["open", "wide"])),

@@ -101,6 +101,11 @@ class SectionModel(Strict):
     )
     shift_semitones: int = Field(0, ge=-24, le=24)
     chords: ChordsModel | None = None
+    swings: list[tuple[int, int, float]] = Field(
+        [],
+        max_length=100,
+        description="layer (0 for all), ticks of the subdivision, where in its pair the second comes",
+    )
     curves: list[CurveModel] = Field([], max_length=400)
     treatments: list[tuple[int, str, float]] = Field([], max_length=2000, description="layer, parameter, value")
     throws: list[tuple[int, int, int, str, float]] = Field(
@@ -171,6 +176,14 @@ class PatternModel(Strict):
     )
 
 
+class GrooveModel(Strict):
+    id: int
+    name: str = Field(max_length=200)
+    feel: str = Field("", max_length=80)
+    variant_of: int = 0
+    parts: dict[str, int] = Field(max_length=20, description="drum and the id of its pattern")
+
+
 class ScaleModel(Strict):
     gain: float | None = None
     offset: float = 0.0
@@ -193,6 +206,8 @@ class SongModel(Strict):
     layers: list[LayerModel] = Field(max_length=MAX_LAYERS)
     sections: list[SectionModel] = Field(max_length=MAX_SECTIONS)
     patterns: list[PatternModel] = Field(max_length=20_000)
+    grooves: list[GrooveModel] = Field([], max_length=2000)
+    words: dict[str, str] = Field({}, max_length=200, description="own words for drums")
     next_id: int
     notes: str = Field("", max_length=10_000)
     push_ticks: int = 0

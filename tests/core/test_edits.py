@@ -11,6 +11,7 @@ from escalera.core.song.codec import from_plain, to_plain
 from escalera.core.song.document import Target
 from escalera.core.song.edits import EDITS
 from escalera.core.song.edits.tiles import Vary
+from escalera.core.song.grooving import groove_beat, used_in
 from escalera.core.song.harmony import section_harmony
 from escalera.core.song.lanes import lane_parameter
 from escalera.core.song.resolve import PITCH, START, layer_events, sounding_layers
@@ -62,6 +63,27 @@ def curve(song, section_id, lane=CUTOFF):
     return next((c.points for c in section(song, section_id).curves if c.lane == lane), None)
 
 
+GROOVED = EDITS["add_groove"](
+    "Beat", 3840, [[0, "kick", 100], [2880, "kick", 80], [960, "snare", 100]], section_id=V
+).apply(SONG)
+G = GROOVED.grooves[0].id
+ON_GROOVED = {
+    "place_groove",
+    "set_groove",
+    "say_groove",
+    "set_hit",
+    "stretch_groove",
+    "vary_groove",
+    "time_groove",
+    "rename_groove",
+    "remove_groove",
+}
+
+
+def layer_of_drum(song, drum):
+    return next(x.id for x in song.layers if x.sound.drum == drum)
+
+
 # kinds that need more than the small song
 ON_SHAPED = {"remove_effect", "move_effect", "switch_effect", "set_stack", "set_stack_value", "remove_stack", "clear_curve",
              "copy_curve", "untreat", "remove_throw", "unprint_layer"}  # fmt: skip
@@ -82,6 +104,20 @@ ROWS = {
     "set_voicing": ((dict(layer_id=P, part="voices", value="2"), lambda s: len(starts(s, V, P)) == 2 * len(starts(SONG, V, P)) // 3), (dict(layer_id=P, part="spread", value="huge"), "is not a spread")),
     "change_key_at": ((dict(section_id=C, semitones=2, approach="common chord"), lambda s: [str(c) for c in section_harmony(s, timeline(s).spans[0]).chords[-2:]] == ["Em", "A7"] and section(s, C).shift_semitones == 2), (dict(section_id=V, semitones=2, approach="dominant"), "first section has none before it")),
     "glide_tempo": ((dict(section_id=V, to_bpm=60), lambda s: timeline(s).spans[0].length_seconds == pytest.approx(8 * 4 * 60 * np.log(2) / 60)), (dict(section_id=V, to_bpm=60, start_ticks=5, end_ticks=5), "Choose bars inside it")),
+    "add_groove": ((dict(name="Beat", length_ticks=3840, hits=[[0, "kick", 100], [960, "snare", 90]], section_id=V, phrase=1), lambda s: [g.name for g in s.grooves] == ["Beat"] and 960 + 4 * 3840 in starts(s, V, layer_of_drum(s, "snare")) and max(starts(s, V, K)) == 7 * 3840), (dict(name="Beat", length_ticks=3840, hits=[]), "The beat is empty")),
+    "place_groove": ((dict(groove_id=G, section_id=C), lambda s: starts(s, C, K)[:3] == [0, 2880, 3840]), (dict(groove_id=999, section_id=C), "Groove 999 is not")),
+    "adopt_groove": ((dict(section_id=V, phrase=0, name="Taken"), lambda s: len(used_in(s, s.grooves[-1])) == 4 and starts(s, C, K) == starts(SONG, C, K)), (dict(section_id=V, phrase=9), "has 2 phrases, no phrase 10")),
+    "set_groove": ((dict(groove_id=G, length_ticks=7680, hits=[[0, "kick", 100], [3840, "clap", 90]]), lambda s: starts(s, V, K)[:3] == [0, 7680, 15360] and "clap" in [x.sound.drum for x in s.layers]), (dict(groove_id=G, length_ticks=3840, hits=[[5000, "kick", 100]]), "lies outside the beat")),
+    "say_groove": ((dict(groove_id=G, spoken="boom . boom-boom ."), lambda s: starts(s, V, K)[:4] == [0, 1920, 2400, 3840]), (dict(groove_id=G, spoken="boom zap"), "Bar 1, beat 2: “zap” is not a word")),
+    "set_hit": ((dict(groove_id=G, drum="kick", tick=480, velocity=70), lambda s: starts(s, V, K)[:3] == [0, 480, 2880]), (dict(groove_id=G, drum="gong", tick=0), "is not a drum")),
+    "stretch_groove": ((dict(groove_id=G, bars=2), lambda s: groove_beat(s, s.grooves[0]).bars == 2 and starts(s, V, K) == starts(GROOVED, V, K)), (dict(groove_id=G, bars=17), "17 bars lies outside 1 to 16")),
+    "vary_groove": ((dict(groove_id=G, variation="crash-one", section_id=V, phrase=0), lambda s: s.grooves[1].variant_of == G and "crash" in [x.sound.drum for x in s.layers]), (dict(groove_id=G, variation="louder"), "is not a variation")),
+    "time_groove": ((dict(groove_id=G, humanise_ms=15, seed=3), lambda s: starts(s, V, K) != starts(GROOVED, V, K)), (dict(groove_id=G, grid="1/8"), "as it is")),
+    "place_fill": ((dict(section_id=V, name="Turn", length_ticks=3840, hits=[[2880, "snare", 100], [3360, "snare", 110]]), lambda s: starts(s, V, layer_of_drum(s, "snare"))[-2:] == [7 * 3840 + 2880, 7 * 3840 + 3360] and 3 * 3840 + 3360 in starts(s, V, layer_of_drum(s, "snare"))), (dict(section_id=V, name="Turn", length_ticks=3840, hits=[["a"]]), "row of tick, drum and velocity")),
+    "rename_groove": ((dict(groove_id=G, name="Main"), lambda s: s.grooves[0].name == "Main"), (dict(groove_id=G, name=""), "name")),
+    "remove_groove": ((dict(groove_id=G), lambda s: not s.grooves and not starts(s, V, K)), (dict(groove_id=5000), "not in this song")),
+    "set_swing": ((dict(section_id=C, percent=62, subdivision="1/8"), lambda s: 595 in [t % 960 for t in starts(s, C, B)] and starts(s, V, B) == starts(SONG, V, B)), (dict(section_id=C, percent=80), "80 % lies outside 50 to 75")),
+    "teach_word": ((dict(word="Bap", drum="snare"), lambda s: s.words == (("bap", "snare"),)), (dict(word="a+b", drum="kick"), "cannot be a word")),
     "set_school": ((dict(school="dance"), lambda s: s.school == "dance"), (dict(school="jazz"), "is not a school")),
     "set_switch": ((dict(switch="repeats", value="same"), lambda s: s.switches == (("repeats", "same"),)), (dict(switch="repeats", value="never"), "Choose one of: change, same")),
     "set_scale": ((dict(gain=1.5, offset=-0.5), lambda s: s.scale.gain == 1.5), (dict(gain=float("nan")), "outside 0.1 to 100")),
@@ -148,7 +184,7 @@ def test_every_kind_of_edit_has_a_row():
 @pytest.mark.parametrize("kind", ROWS)
 def test_an_edit_does_what_it_says_and_refuses_the_rest(kind):
     (fields, holds), (bad, says) = ROWS[kind]
-    edit, song = EDITS[kind](**fields), SHAPED if kind in ON_SHAPED else SONG
+    edit, song = EDITS[kind](**fields), SHAPED if kind in ON_SHAPED else GROOVED if kind in ON_GROOVED else SONG
     after = edit.apply(song)
     assert holds(after)
     assert after != song and small_song() == SONG and shaped_song() == SHAPED

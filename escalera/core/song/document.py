@@ -101,6 +101,26 @@ class Placement:
 
 
 @dataclass(frozen=True, slots=True)
+class Swing:
+    """The second of two subdivisions comes at `ratio` of their pair (0.5 straight to 0.75), for one layer or (0) all."""
+
+    layer_id: int
+    subdivision_ticks: int
+    ratio: float
+
+
+@dataclass(frozen=True, slots=True)
+class Groove:
+    """Patterns of drums under one name, edited and placed as one. `variant_of` is the groove it was varied from, or 0."""
+
+    id: int
+    name: str
+    feel: str = ""
+    variant_of: int = 0
+    parts: tuple[tuple[str, int], ...] = ()  # drum, pattern id; from low to high
+
+
+@dataclass(frozen=True, slots=True)
 class Section:
     id: int
     name: str
@@ -116,6 +136,7 @@ class Section:
     curves: tuple[Curve, ...] = ()
     treatments: tuple[Treatment, ...] = ()
     throws: tuple[Throw, ...] = ()
+    swings: tuple[Swing, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -200,6 +221,8 @@ class Song:
     layers: tuple[Layer, ...] = ()
     sections: tuple[Section, ...] = ()
     patterns: tuple[NamedPattern, ...] = ()
+    grooves: tuple[Groove, ...] = ()
+    words: tuple[tuple[str, str], ...] = ()  # the user's own words for drums
     next_id: int = 1
     notes: str = ""
 
@@ -215,6 +238,10 @@ class Song:
     @cached_property
     def layer_by_id(self) -> dict[int, Layer]:
         return {layer.id: layer for layer in self.layers}
+
+    @cached_property
+    def groove_by_id(self) -> dict[int, Groove]:
+        return {groove.id: groove for groove in self.grooves}
 
     @cached_property
     def section_by_id(self) -> dict[int, Section]:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from escalera.core.palette.sounds import CHOKES
 from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE, VOICE, Pattern
 from escalera.core.rhythm.vary import backwards, double_time, thin
-from escalera.core.song.document import Layer, Placement, Section, Song, Variation
+from escalera.core.song.document import Layer, Placement, Section, Song, Swing, Variation
 from escalera.core.song.harmony import Harmony, section_harmony
 from escalera.core.song.shaping import layer_in
 from escalera.core.song.timeline import Span
@@ -134,7 +134,7 @@ def _with(rows: NDArray[np.int32], column: int, value: int | NDArray[np.int32]) 
 
 @lru_cache(maxsize=4096)
 def _layer_events(player: Player, items: tuple[tuple[Placement, Pattern], ...], harmony: Harmony, shift: int,
-                  stops: tuple[int, ...]) -> Events:  # fmt: skip
+                  stops: tuple[int, ...], swing: Swing | None = None) -> Events:  # fmt: skip
     parts: list[NDArray[np.int32]] = []
     spans: list[tuple[int, int, Variation]] = []
     for placement, pattern in items:
@@ -150,6 +150,10 @@ def _layer_events(player: Player, items: tuple[tuple[Placement, Pattern], ...], 
     if not parts:
         return EMPTY
     table = np.concatenate(parts)
+    if swing is not None:
+        ends = swung(table[:, START] + table[:, DURATION], swing)
+        table[:, START] = swung(table[:, START], swing)
+        table[:, DURATION] = np.maximum(1, ends - table[:, START])
     table = table[np.lexsort((table[:, PITCH], table[:, START]))]
     table[:, PITCH] = _into_midi(table[:, PITCH])
     if stops:
@@ -158,6 +162,21 @@ def _layer_events(player: Player, items: tuple[tuple[Placement, Pattern], ...], 
         table[:, DURATION] = np.minimum(table[:, DURATION], ends - table[:, START])
     table.setflags(write=False)
     return Events(table, tuple(spans))
+
+
+def swing_of(swings: tuple[Swing, ...], layer_id: int) -> Swing | None:
+    """The swing of a layer: its own, else the section's."""
+    own = {s.layer_id: s for s in swings}
+    return own.get(layer_id) or own.get(0)
+
+
+def swung(ticks: NDArray[np.int32], swing: Swing) -> NDArray[np.int32]:
+    """Ticks of a section with every pair of subdivisions bent, so that its middle comes at the ratio."""
+    pair = 2 * swing.subdivision_ticks
+    start = ticks // pair * pair
+    share = (ticks - start) / pair
+    bent = np.where(share < 0.5, 2 * share * swing.ratio, swing.ratio + (2 * share - 1) * (1 - swing.ratio))
+    return (start + np.rint(bent * pair)).astype(np.int32)
 
 
 def _into_midi(pitch: NDArray[np.int32]) -> NDArray[np.int32]:
@@ -196,25 +215,32 @@ def section_events(song: Song, span: Span) -> dict[int, Events]:
     if key not in song.memo:
         patterns = song.pattern_by_id
         items = tuple((p, patterns[p.pattern_id].pattern) for p in section.placements)
-        song.memo[key] = _section_events(items, _players(song), section_harmony(song, span), section.shift_semitones)
+        song.memo[key] = _section_events(
+            items, _players(song), section_harmony(song, span), section.shift_semitones, section.swings
+        )
     return song.memo[key]
 
 
 @lru_cache(maxsize=1024)
 def _section_events(
-    items: tuple[Item, ...], players: tuple[tuple[int, Player, str, bool], ...], harmony: Harmony, shift: int
-) -> dict[int, Events]:
+    items: tuple[Item, ...], players: tuple[tuple[int, Player, str, bool], ...], harmony: Harmony, shift: int,
+    swings: tuple[Swing, ...] = (),
+) -> dict[int, Events]:  # fmt: skip
     by_layer: dict[int, list[Item]] = {}
     for placement, pattern in items:
         by_layer.setdefault(placement.layer_id, []).append((_plain(placement), pattern))
     found: dict[int, Events] = {}
     for layer_id, player, _, _ in players:
         if layer_id in by_layer:
-            found[layer_id] = _layer_events(player, tuple(by_layer[layer_id]), harmony, shift, ())
+            found[layer_id] = _layer_events(
+                player, tuple(by_layer[layer_id]), harmony, shift, (), swing_of(swings, layer_id)
+            )
     for layer_id, player, drum, _ in players:
         stops = _stops(players, found, CHOKES.get(drum, "")) if layer_id in found else ()
         if stops:
-            found[layer_id] = _layer_events(player, tuple(by_layer[layer_id]), harmony, shift, stops)
+            found[layer_id] = _layer_events(
+                player, tuple(by_layer[layer_id]), harmony, shift, stops, swing_of(swings, layer_id)
+            )
     return found
 
 

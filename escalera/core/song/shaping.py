@@ -100,9 +100,9 @@ def tidied(song: Song) -> Song:
         curves = tuple(c for c in section.curves if curve_holds(c))
         treatments = tuple(t for t in section.treatments if treatment_holds(t))
         throws = tuple(t for t in section.throws if t.layer_id in layers)
-        if (curves, treatments, throws) == (section.curves, section.treatments, section.throws):
-            return section
-        return replace(section, curves=curves, treatments=treatments, throws=throws)
+        swings = tuple(s for s in section.swings if s.layer_id == 0 or s.layer_id in layers)
+        changed = replace(section, curves=curves, treatments=treatments, throws=throws, swings=swings)
+        return section if changed == section else changed
 
     song = replace(song, sections=tuple(tidy(s) for s in song.sections))
     if any(x.duck_by > 0 and x.duck_by not in layers for x in song.layers):

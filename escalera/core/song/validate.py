@@ -19,6 +19,7 @@ from escalera.core.song.limits import (
     MIN_TEMPO_BPM,
 )
 from escalera.core.song.timeline import section_bar_ticks
+from escalera.core.song.validate_groove import grooves
 from escalera.core.song.validate_harmony import harmony
 from escalera.core.song.validate_shaping import chains, shaping
 from escalera.errors import FormatError, shown
@@ -28,7 +29,7 @@ def validate(song: Song) -> Song:
     """The song itself when all holds together. Raises FormatError that says what does not."""
     _song(song)
     ids = [x.id for x in song.layers] + [s.id for s in song.sections] + [p.id for p in song.patterns]
-    ids += [p.id for s in song.sections for p in s.placements]
+    ids += [p.id for s in song.sections for p in s.placements] + [g.id for g in song.grooves]
     ids += [d.id for chain in chains(song) for d in chain] + [p.id for x in song.layers for p in x.stack]
     _need(len(ids) == len(set(ids)), "two parts of the song have the same id")
     _need(all(0 < i < song.next_id for i in ids), "an id is not below next_id")
@@ -38,6 +39,7 @@ def validate(song: Song) -> Song:
         _section(song, section)
     shaping(song, _need)
     harmony(song, _need)
+    grooves(song, _need)
     return song
 
 

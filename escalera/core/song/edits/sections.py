@@ -148,7 +148,7 @@ def _split(song: Song, section: Section, bars: int) -> Song:
                      _phrases_before(section.phrases[::-1], section.bars - bars)[::-1],
                      replace(section.target, start=middle), _metres_from(song, section, bars),
                      tempos_from(section, cut), section.shift_semitones,
-                     _progression_from(song, section, cut), ordered(right), **between(song, section, cut, edges[-1]))  # fmt: skip
+                     _progression_from(song, section, cut), ordered(right), swings=section.swings, **between(song, section, cut, edges[-1]))  # fmt: skip
     song = song.with_section(first)
     return _insert(song, second, song.index_of(section.id) + 1, ids.next_id)
 

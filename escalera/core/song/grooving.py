@@ -1,0 +1,99 @@
+"""Grooves in a song: which one a phrase plays, the beat that it plays, where a groove is used."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from escalera.core.rhythm.beat import RANK, Beat, Hit, beat, beat_of_patterns, shortest
+from escalera.core.rhythm.measures import swing_of
+from escalera.core.song.document import Groove, Layer, Section, Song
+from escalera.core.song.resolve import START, VELOCITY, layer_events, sounding_layers
+from escalera.core.song.timeline import Span, section_metres, timeline
+from escalera.core.time.metre import Metre
+
+
+def groove_beat(song: Song, groove: Groove, metre: Metre | None = None) -> Beat:
+    """The groove as one beat."""
+    parts = {drum: song.pattern_by_id[i].pattern for drum, i in groove.parts}
+    return beat_of_patterns(parts, metre or song.metre)
+
+
+def drum_layers(song: Song) -> dict[str, Layer]:
+    """The first layer of every drum role."""
+    found: dict[str, Layer] = {}
+    for layer in song.layers:
+        if layer.sound.is_drum and layer.sound.drum in RANK:
+            found.setdefault(layer.sound.drum, layer)
+    return found
+
+
+def groove_at(song: Song, section: Section, low: int, high: int) -> Groove | None:
+    """The groove whose patterns play between two ticks of a section, the one most heard there; None for another beat."""
+    playing: dict[int, int] = {}
+    owner = {pattern: g.id for g in song.grooves for _, pattern in g.parts}
+    for p in section.placements:
+        span = min(p.end_ticks, high) - max(p.start_ticks, low)
+        if span > 0 and p.pattern_id in owner:
+            playing[owner[p.pattern_id]] = playing.get(owner[p.pattern_id], 0) + span
+    return song.groove_by_id[max(playing, key=lambda g: playing[g])] if playing else None
+
+
+def phrase_beat(song: Song, span: Span, phrase: int) -> Beat:
+    """What the drums play in a phrase, as its shortest beat: the first layer of every role, straight (swing left out)."""
+    section = span.section
+    low, high = span.phrase_ticks()[phrase]
+    if section.swings:
+        song = song.with_section(replace(section, swings=()))
+    plain = timeline(song).span_of(section.id)
+    hits = []
+    for drum, layer in drum_layers(song).items():
+        table = layer_events(song, plain, layer).table
+        inside = table[(table[:, START] >= low) & (table[:, START] < high)]
+        hits += [Hit(int(t) - low, drum, max(1, min(127, int(v)))) for t, v in inside[:, [START, VELOCITY]]]
+    metre = section_metres(section, song.metre)[sum(section.phrases[:phrase])]
+    return shortest(
+        beat(min(high - low, 16 * metre.bar_ticks), metre, (h for h in hits if h.tick < 16 * metre.bar_ticks))
+    )
+
+
+def used_in(song: Song, groove: Groove) -> list[tuple[Section, int]]:
+    """The phrases that play a groove: (section, phrase from 0)."""
+    mine = {pattern for _, pattern in groove.parts}
+    found = []
+    for span in timeline(song).spans:
+        for index, (low, high) in enumerate(span.phrase_ticks()):
+            placed = (p for p in span.section.placements if p.pattern_id in mine)
+            if any(p.start_ticks < high and p.end_ticks > low for p in placed):
+                found.append((span.section, index))
+    return found
+
+
+def family_of(song: Song, groove: Groove) -> list[Groove]:
+    """A groove with all that was varied from the same one, the first of them first."""
+    root = groove.variant_of or groove.id
+    return [g for g in song.grooves if g.id == root or g.variant_of == root]
+
+
+@dataclass(frozen=True, slots=True)
+class SwingClash:
+    """Layers of a section that play the same subdivision straight and swung."""
+
+    subdivision: str
+    straight: tuple[str, ...]
+    swung: tuple[str, ...]
+
+
+def swing_clashes(song: Song, span: Span) -> list[SwingClash]:
+    """Where some layers play a subdivision straight and others swing it, by what really sounds."""
+    found = []
+    for ticks, name in ((480, "eighths"), (240, "sixteenths")):
+        straight, swinging = [], []
+        for layer in sounding_layers(song, span.section):
+            ratio = swing_of(layer_events(song, span, layer).table[:, START], ticks)
+            if ratio is not None and abs(ratio - 0.5) < 0.02:
+                straight.append(layer.name)
+            elif ratio is not None and 0.54 <= ratio <= 0.76:
+                swinging.append(layer.name)
+        if straight and swinging:
+            found.append(SwingClash(name, tuple(straight), tuple(swinging)))
+    return found
