@@ -7,7 +7,7 @@ import sys
 import click
 
 from escalera import __version__
-from escalera.cli import files, program, readings, theory
+from escalera.cli import files, program, readings, rhythm, theory
 from escalera.errors import EscaleraError
 
 
@@ -39,6 +39,6 @@ def main() -> None:
     """
 
 
-for module in (program, files, readings, theory):
+for module in (program, files, readings, theory, rhythm):
     for command in module.COMMANDS:
         main.add_command(command)

@@ -8,8 +8,10 @@ from functools import cache
 from importlib.resources import files
 
 from escalera.core.palette.sounds import BY_KEY, DRUM_SOUND
+from escalera.core.rhythm.beat import Beat, Hit, beat
 from escalera.core.rhythm.notation import parse_hits, parse_notes
 from escalera.core.rhythm.pattern import KINDS, Pattern
+from escalera.core.time.metre import parse_metre
 from escalera.core.time.ticks import quarters
 
 BAR_QUARTERS = 4
@@ -61,8 +63,45 @@ def patterns() -> dict[str, LibraryPattern]:
     return found
 
 
+@dataclass(frozen=True, slots=True)
+class LibraryGroove:
+    """A built-in groove or fill: its feel, energy 1..5, and whether it carries, leaves space or ends."""
+
+    key: str
+    name: str
+    feel: str
+    energy: int
+    role: str
+    beat: Beat
+
+    @property
+    def drums(self) -> str:
+        return ", ".join(self.beat.drums)
+
+
+LANE_VELOCITY = {"X": 118, "x": 100, "o": 72, ",": 42}
+
+
+@cache
+def grooves() -> dict[str, LibraryGroove]:
+    """Every built-in groove and fill by key."""
+    plain = data("grooves.json")
+    return {_slug(row["name"]): _groove(row) for row in (*plain["grooves"], *plain["fills"])}
+
+
+def _groove(row: dict) -> LibraryGroove:  # type: ignore[type-arg]
+    metre = parse_metre(row["metre"])
+    hits = [
+        Hit(metre.bar_ticks * i // len(lane), drum, LANE_VELOCITY[sign])
+        for drum, lane in row["lanes"].items() for i, sign in enumerate(lane) if sign != "."
+    ]  # fmt: skip
+    return LibraryGroove(
+        _slug(row["name"]), row["name"], row["feel"], row["energy"], row["role"], beat(metre.bar_ticks, metre, hits)
+    )
+
+
 def _slug(name: str) -> str:
-    return name.lower().replace(" ", "-")
+    return name.lower().replace(",", "").replace(" ", "-")
 
 
 def for_sound(sound_key: str, family: str = "") -> list[LibraryPattern]:

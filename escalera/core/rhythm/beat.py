@@ -15,6 +15,7 @@ LANES = ("kick", "low tom", "low hand drum", "mid tom", "snare", "rim", "clap", 
          "click", "shaker", "closed hat", "open hat", "ride", "crash")  # fmt: skip
 RANK = {drum: i for i, drum in enumerate(LANES)}
 FEET = ("kick",)
+OTHER_HANDS = ("low hand drum", "high hand drum", "clap", "snap", "cowbell", "click", "shaker")  # not the drummer's
 CYMBALS = ("closed hat", "open hat", "ride", "shaker")  # what keeps time
 BACKBEAT = ("snare", "clap", "rim", "snap")
 HIT_TICKS = 120

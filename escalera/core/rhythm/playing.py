@@ -6,13 +6,13 @@ from dataclasses import replace
 
 import numpy as np
 
-from escalera.core.rhythm.beat import CYMBALS, FEET, RANK, Beat, Hit
+from escalera.core.rhythm.beat import CYMBALS, FEET, OTHER_HANDS, RANK, Beat, Hit
 from escalera.core.time.ticks import seconds_to_ticks
 
 HANDS = 2
 GRIDS = {"1/4": 960, "1/8": 480, "1/8 triplet": 320, "1/16": 240, "1/16 triplet": 160, "1/32": 120}
 # when three hands would be needed, what is let go first: time-keepers give way to accents
-LET_GO = {"shaker": 0, "closed hat": 1, "click": 2, "ride": 3, "open hat": 4, "cowbell": 5}
+LET_GO = {"closed hat": 0, "ride": 1, "open hat": 2, "rim": 3}
 
 
 def quantise(played: Beat, grid_ticks: int, amount: float) -> Beat:
@@ -42,18 +42,19 @@ def humanise(played: Beat, amount_ms: float, tempo_bpm: float, seed: int) -> Bea
 
 
 def playable(played: Beat) -> Beat:
-    """The beat as two hands and two feet can play it: a crash takes the hand that kept time; of three things at once the
+    """The beat as two hands and two feet can play it (claps, shakers and hand drums are other people's): a crash takes the hand that kept time; of three things at once the
     time-keeper goes."""
     by_tick: dict[int, list[Hit]] = {}
     for h in played.hits:
         by_tick.setdefault(h.tick, []).append(h)
     kept: list[Hit] = []
     for hits in by_tick.values():
-        feet, hands = [h for h in hits if h.drum in FEET], [h for h in hits if h.drum not in FEET]
+        free = [h for h in hits if h.drum in FEET or h.drum in OTHER_HANDS]
+        hands = [h for h in hits if h not in free]
         if any(h.drum == "crash" for h in hands):
             hands = [h for h in hands if h.drum not in CYMBALS]
         hands.sort(key=lambda h: (LET_GO.get(h.drum, 9), h.velocity, -RANK[h.drum]))
-        kept += feet + hands[max(0, len(hands) - HANDS) :]
+        kept += free + hands[max(0, len(hands) - HANDS) :]
     return played.with_hits(kept)
 
 
@@ -61,6 +62,6 @@ def too_many_hands(played: Beat) -> list[int]:
     """Ticks at which more would be played than two hands can."""
     ticks: dict[int, int] = {}
     for h in played.hits:
-        if h.drum not in FEET:
+        if h.drum not in FEET and h.drum not in OTHER_HANDS:
             ticks[h.tick] = ticks.get(h.tick, 0) + 1
     return sorted(t for t, n in ticks.items() if n > HANDS)

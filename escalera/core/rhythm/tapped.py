@@ -53,18 +53,16 @@ def read_tapped(
     ticks = (times - one) * tempo / 60.0 * 960.0
     ticks = ticks + _lag(ticks, grid)
     steps = np.rint(ticks / grid).astype(int) * grid
-    bars = int(np.ceil((steps.max() + 1) / metre.bar_ticks))
-    first = int(np.floor(steps.min() / metre.bar_ticks))
-    if bars - first > MAX_BARS:
-        raise EditError(f"The taps go over {bars - first} bars; at most {MAX_BARS} fit. Tap a shorter beat.")
-    shift = -first * metre.bar_ticks
-    length = (bars - first) * metre.bar_ticks
+    bars = max(1, int(np.ceil((steps.max() + 1) / metre.bar_ticks)))
+    if bars > MAX_BARS or steps.min() <= -MAX_BARS * metre.bar_ticks:
+        raise EditError(f"The taps go over more than the {MAX_BARS} bars that fit. Tap a shorter beat.")
+    length = bars * metre.bar_ticks  # what came before the one lies at the end of the loop
     velocity = {"snare": 100, "kick": 100}
-    on_steps = beat(length, metre, [Hit(int(s) + shift, d, velocity.get(d, 80)) for s, (_, d) in zip(steps, taps)])
+    on_steps = beat(length, metre, [Hit(int(s) % length, d, velocity.get(d, 80)) for s, (_, d) in zip(steps, taps)])
     as_played = beat(
         length,
         metre,
-        [Hit(min(length - 1, round(float(t)) + shift), d, velocity.get(d, 80)) for t, (_, d) in zip(ticks, taps)],
+        [Hit(round(float(t)) % length, d, velocity.get(d, 80)) for t, (_, d) in zip(ticks, taps)],
     )
     off_ms = 1000.0 * float((ticks - steps).std()) / 960.0 * 60.0 / tempo
     return Tapped(shortest(on_steps), as_played, round(tempo, 2), round(off_ms, 1), grid)
