@@ -128,6 +128,7 @@ class StackModel(Strict):
     offset_ms: float = Field(0.0, ge=0, le=100)
     inverted: bool = False
     pan: float = Field(0.0, ge=-1, le=1)
+    reason: str = Field("", max_length=200)
 
 
 class BusModel(Strict):

@@ -24,6 +24,7 @@ from escalera.services import library
 DRUM_CHANNEL = 9
 GRID = 240
 MAX_LINES = 4
+MOST_SWING = 0.72  # beyond that an eighth is a dotted figure of sixteenths
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,8 +73,8 @@ def feel_of(played: Beat, tempo_bpm: float) -> tuple[float | None, float]:
     """Swing (0.5 straight, by eighths else by sixteenths) and looseness in milliseconds against the swung grid."""
     ticks = [h.tick for h in played.hits]
     eighths, sixteenths = swing_of(ticks, 480), swing_of(ticks, 240)
-    swing = eighths if eighths is not None and eighths >= 0.54 else sixteenths
-    subdivision = 480 if swing == eighths and eighths is not None else 240
+    by_eighths = eighths is not None and (0.54 <= eighths <= MOST_SWING or (sixteenths is None and eighths < 0.54))
+    swing, subdivision = (eighths, 480) if by_eighths else (sixteenths, 240)
     straight = (
         [_unswung(t, subdivision, swing) for t in ticks] if swing and swing >= 0.54 else [float(t) for t in ticks]
     )

@@ -5,10 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from escalera.core.palette.sounds import DRUM_SOUND
+from escalera.core.rhythm.beat import Beat, patterns_of, tiled
 from escalera.core.rhythm.pattern import FIXED, TONE, VOICE
 from escalera.core.song.document import Layer, Progression, Section, Song
+from escalera.core.song.edits.grooves import NOTES
 from escalera.core.song.edits.layers import AddLayer
 from escalera.core.song.edits.tiles import Place
+from escalera.core.song.grooving import drum_layers
 from escalera.core.song.timeline import tempo_points
 from escalera.core.song.voicing_reading import voices_of
 from escalera.errors import InputError
@@ -74,3 +78,23 @@ def _add(
         shaped = replace(shaped, settings=like.settings, devices=like.devices, voicing=like.voicing, octave=like.octave,
                          family=like.family, lowpass_hz=like.lowpass_hz, highpass_hz=like.highpass_hz)  # fmt: skip
     return Place(1, layer.id, layer.pattern_id, start_ticks=0, end_ticks=length).apply(made.with_layer(shaped))
+
+
+def beat_song(song: Song, played: Beat, section: Section | None = None, times: int = 2) -> Song:
+    """A beat by itself, some times round, with the song's own drums where it has them."""
+    length = played.length_ticks * (times if played.bars * times <= 16 else 1)
+    bars = -(-length // song.metre.bar_ticks)
+    made, own = _bare(song, section, bars), drum_layers(song)
+    for drum, pattern in patterns_of(tiled(played, length), NOTES).items():
+        known = own.get(drum)
+        made = AddLayer(
+            known.sound_key if known else DRUM_SOUND[drum], "", "", "", "Beat", length, pattern.to_list()
+        ).apply(made)
+        layer = next(x for x in made.layers if x.sound.drum == drum)
+        if known:
+            made = made.with_layer(
+                replace(known, id=layer.id, pattern_id=layer.pattern_id, muted=False, duck_by=0, prints=())
+            )
+        made = Place(1, layer.id, made.layer_by_id[layer.id].pattern_id, start_ticks=0, end_ticks=length).apply(made)
+    swings = tuple(s for s in section.swings if s.layer_id == 0) if section else ()
+    return made.with_section(replace(made.sections[0], swings=swings))

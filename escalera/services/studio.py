@@ -97,8 +97,10 @@ class Studio:
         with self.database.read() as session:
             return self.repository.history(session, song_id)
 
-    def edit(self, song_id: int, base_id: int, edits: Edit | Sequence[Edit], summary: str = "") -> Outcome:
-        """Apply one edit, or several as one step (with a summary of their own), to the state `base_id`.
+    def edit(
+        self, song_id: int, base_id: int, edits: Edit | Sequence[Edit], summary: str = "", named_by_last: bool = False
+    ) -> Outcome:
+        """Apply one edit, or several as one step (with a summary of their own, or the last one's), to the state `base_id`.
 
         Raises
         ------
@@ -114,6 +116,7 @@ class Studio:
             after = step.apply(song)  # first, since only an edit that applies can say what it did
             summaries.append(step.summary(song))
             song = after
+        summary = summaries[-1] if named_by_last and summaries else summary
         rest = f"; and {len(summaries) - 3} more" if len(summaries) > 3 else ""
         summary = summary or "; ".join(summaries[:3]) + rest
         return Outcome(self._append(song_id, base_id, before, song, summary), summary, before)

@@ -25,9 +25,9 @@ from escalera.store.repository import Head
 from escalera.web.song_view import studio
 
 ADAPTERS: dict[str, TypeAdapter[Any]] = {}
-PAGE_FIELDS = ("select", "hear", "held", "csrf_token")  # what a page says of itself beside the edit
+PAGE_FIELDS = ("select", "hear", "held", "step", "lane", "csrf_token")  # what a page says of itself beside the edit
 EMPTY_IS_A_VALUE = {"set_chords": ("chords",), "vary_chords": ("chords",), "set_notes": ("notes",), "set_recipe": ("text",),
-                    "set_voicing": ("value",)}  # fmt: skip
+                    "set_voicing": ("value",), "teach_word": ("drum",), "set_stack": ("reason",)}  # fmt: skip
 Fragments = Callable[[Head, Outcome | None], str]
 
 

@@ -74,14 +74,17 @@ def evenness(played: Beat) -> float:
 
 
 def swing_of(ticks: Sequence[int] | NDArray[Any], subdivision_ticks: int) -> float | None:
-    """Where off-beat notes lie in their pair, 0.5 straight to 0.75; None where too few are played.
+    """Where off-beat notes lie in their pair, 0.5 straight to 0.75; None where too few are played, or in several places.
 
     A note counts when it lies between 0.4 and 0.8 of a pair of subdivisions.
     """
     pair = 2 * subdivision_ticks
     places = (np.asarray(ticks, np.int64) % pair) / pair
     off = places[(places > 0.4) & (places < 0.8)]
-    return round(float(np.median(off)), 4) if len(off) >= 2 else None
+    if len(off) < 2:
+        return None
+    middle = float(np.median(off))
+    return round(middle, 4) if (np.abs(off - middle) < 0.05).mean() >= 0.7 else None
 
 
 def looseness_ms(ticks: Sequence[float] | NDArray[np.float64], grid_ticks: int, tempo_bpm: float) -> float:

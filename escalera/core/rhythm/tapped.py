@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.rhythm.beat import MAX_BARS, Beat, Hit, beat, shortest
+from escalera.core.rhythm.beat import MAX_BARS, Beat, Hit, beat, shortest, tiled
 from escalera.core.time.metre import Metre
 from escalera.errors import EditError
 
@@ -65,7 +65,18 @@ def read_tapped(
         [Hit(round(float(t)) % length, d, velocity.get(d, 80)) for t, (_, d) in zip(ticks, taps)],
     )
     off_ms = 1000.0 * float((ticks - steps).std()) / 960.0 * 60.0 / tempo
-    return Tapped(shortest(on_steps), as_played, round(tempo, 2), round(off_ms, 1), grid)
+    return Tapped(_whole(shortest(on_steps)), as_played, round(tempo, 2), round(off_ms, 1), grid)
+
+
+def _whole(played: Beat) -> Beat:
+    """A loop that was broken off while it went round again is the loop: a hand rarely stops on the bar line."""
+    last = max(h.tick for h in played.hits)
+    for bars in range(1, played.bars):
+        length = bars * played.metre.bar_ticks
+        part = beat(length, played.metre, (h for h in played.hits if h.tick < length))
+        if part.hits and [h for h in tiled(part, played.length_ticks).hits if h.tick <= last] == list(played.hits):
+            return part
+    return played
 
 
 def _pulse(times: Floats, tempo_bpm: float, keep_tempo: bool) -> tuple[float, int, float]:

@@ -115,7 +115,7 @@ def _layer(layer: Layer, with_prints: bool) -> Plain:
     if layer.stack:
         plain["stack"] = [
             {"id": p.id, "sound": p.sound_key, "settings": dict(p.settings), "level_db": p.level_db, "offset_ms": p.offset_ms,
-             "inverted": p.inverted, "pan": p.pan} for p in layer.stack
+             "inverted": p.inverted, "pan": p.pan, "reason": p.reason} for p in layer.stack
         ]  # fmt: skip
     if layer.voicing != Voicing():
         plain["voicing"] = asdict(layer.voicing)
@@ -192,7 +192,14 @@ def _read_layer(x: Plain) -> Layer:
 
 def _read_stack(p: Plain) -> StackPart:
     return StackPart(
-        p["id"], p["sound"], read_settings(p["settings"]), p["level_db"], p["offset_ms"], p["inverted"], p["pan"]
+        p["id"],
+        p["sound"],
+        read_settings(p["settings"]),
+        p["level_db"],
+        p["offset_ms"],
+        p["inverted"],
+        p["pan"],
+        p.get("reason", ""),
     )
 
 

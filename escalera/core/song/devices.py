@@ -46,6 +46,7 @@ class StackPart:
     offset_ms: float = 0.0
     inverted: bool = False
     pan: float = 0.0
+    reason: str = ""  # why it is there, in the user's words
 
 
 @dataclass(frozen=True, slots=True)

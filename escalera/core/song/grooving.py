@@ -92,7 +92,7 @@ def swing_clashes(song: Song, span: Span) -> list[SwingClash]:
             ratio = swing_of(layer_events(song, span, layer).table[:, START], ticks)
             if ratio is not None and abs(ratio - 0.5) < 0.02:
                 straight.append(layer.name)
-            elif ratio is not None and 0.54 <= ratio <= 0.76:
+            elif ratio is not None and 0.54 <= ratio <= 0.72:  # beyond that it is a dotted figure
                 swinging.append(layer.name)
         if straight and swinging:
             found.append(SwingClash(name, tuple(straight), tuple(swinging)))

@@ -155,6 +155,7 @@ document.addEventListener("keydown", (event) => {
   else if (key === "k") letters(true);
   else if (key === "h") actions.history();
   else if (key === "g") location.href = `/songs/${song}?select=${field("select").value}`;
+  else if (key === "r") location.href = `/songs/${song}/groove?select=${field("select").value}`;
   else rail.key(event);
 }, true);
 

@@ -170,6 +170,7 @@ document.addEventListener("keydown", (event) => {
   const tile = event.target.closest?.("[data-tile]"), tread = event.target.closest?.(".tread");
   if ((tile && tileKey(event, tile)) || (tread && treadKey(event, tread))) { event.preventDefault(); return; }
   if (key === "h") actions.history();
+  else if (key === "r") location.href = `/songs/${song}/groove?select=section:${selection().split(":")[1]}:0:${selection().split(":")[3] ?? 0}:0`;
   else if (key === "g") location.href = `/songs/${song}/harmony?select=${selection()}`;
   else if (key === "a") hearAlone();
   else rail.key(event);

@@ -20,7 +20,7 @@ from escalera.core.song.lanes import (
     with_devices,
     with_lane_value,
 )
-from escalera.core.song.limits import MAX_CHAIN, MAX_RECIPE, MAX_STACK
+from escalera.core.song.limits import MAX_CHAIN, MAX_NAME, MAX_RECIPE, MAX_STACK
 from escalera.core.song.shaping import tidied
 from escalera.errors import EditError
 
@@ -238,16 +238,38 @@ class SetStack:
     offset_ms: float = 0.0
     inverted: bool = False
     pan: float = 0.0
+    reason: str | None = None
 
     def apply(self, song: Song) -> Song:
         layer, part = _part(song, self.layer_id, self.part_id)
-        new = replace(part, level_db=within(self.level_db, -40, 12, "A level of", "dB"), inverted=self.inverted,
+        reason = part.reason if self.reason is None else self.reason.strip()[:MAX_NAME]
+        new = replace(part, reason=reason, level_db=within(self.level_db, -40, 12, "A level of", "dB"), inverted=self.inverted,
                       offset_ms=within(self.offset_ms, 0, 100, "An offset of", "ms"), pan=within(self.pan, -1, 1, "A place of"))  # fmt: skip
         return song.with_layer(replace(layer, stack=tuple(new if p.id == part.id else p for p in layer.stack)))
 
     def summary(self, song: Song) -> str:
         layer, part = _part(song, self.layer_id, self.part_id)
         return f"{layer.name}: stacked {BY_KEY[part.sound_key].label.lower()} set"
+
+
+@edit("wide_pair")
+class WidePair:
+    """Stack one sound twice, left and right, a few milliseconds apart, so that it is wide and its middle stays free."""
+
+    layer_id: int
+    sound: str
+    apart_ms: float = 11.0
+
+    def apply(self, song: Song) -> Song:
+        within(self.apart_ms, 1, 40, "A distance of", "ms")
+        for pan, offset in ((-0.85, 0.0), (0.85, self.apart_ms)):
+            song = AddStack(self.layer_id, self.sound).apply(song)
+            part = layer_of(song, self.layer_id).stack[-1]
+            song = SetStack(self.layer_id, part.id, -6.0, offset, False, pan, "wide pair").apply(song)
+        return song
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name}: {sound_of(self.sound).label.lower()} left and right"
 
 
 @edit("set_stack_value")
