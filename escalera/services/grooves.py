@@ -11,8 +11,9 @@ import mido
 from escalera.core.palette.sounds import BY_KEY, DRUM_NOTES, DRUM_SOUND
 from escalera.core.rhythm.beat import MAX_BARS, Beat, Change, Hit, beat, changes, shortest
 from escalera.core.rhythm.likeness import nearest
-from escalera.core.rhythm.measures import looseness_ms, swing_of
+from escalera.core.rhythm.measures import looseness_ms, measures, swing_of
 from escalera.core.rhythm.playing import quantise
+from escalera.core.rhythm.spoken import write_spoken
 from escalera.core.song.document import Song
 from escalera.core.song.grooving import groove_beat
 from escalera.core.time.metre import DENOMINATORS, MAX_NUMERATOR, Metre
@@ -160,3 +161,18 @@ def _fine(played: Beat) -> int:
     ticks = [h.tick for h in played.hits]
     off = {grid: sum(abs(t - round(t / grid) * grid) for t in ticks) for grid in (240, 160)}
     return 240 if off[240] <= off[160] * 1.2 else 160
+
+
+def groove_table() -> str:
+    """All built-in grooves and fills with their measures, as the document docs/grooves.md."""
+    head = ("# Grooves and fills\n\nBuilt in, as data in `escalera/demo/grooves.json`; this table is written by `tools/list_grooves.py`. Energy goes from 1 to 5;"
+            " hits are a beat, syncopation and evenness go from 0 to 1 (see `core/rhythm/measures.py`).\n\n"
+            "| name | feel | role | energy | metre | hits | syncopation | evenness | said |\n|---|---|---|---|---|---|---|---|---|\n")  # fmt: skip
+    rows = []
+    for g in library.grooves().values():
+        m = measures(g.beat, 120.0)
+        spoken = write_spoken(g.beat).replace("|", "\\|")
+        rows.append(
+            f"| {g.name} | {g.feel} | {g.role} | {g.energy} | {g.beat.metre} | {m.hits_per_beat:.2f} | {m.syncopation:.2f} | {m.evenness:.2f} | `{spoken}` |"
+        )
+    return head + "\n".join(rows) + "\n"

@@ -6,7 +6,7 @@ import json
 from collections.abc import Callable
 from typing import Any
 
-from flask import render_template
+from flask import Blueprint, render_template
 from pydantic import TypeAdapter, ValidationError
 
 from escalera.core.moves.section import find_move
@@ -25,7 +25,7 @@ from escalera.store.repository import Head
 from escalera.web.song_view import studio
 
 ADAPTERS: dict[str, TypeAdapter[Any]] = {}
-PAGE_FIELDS = ("select", "hear", "held", "step", "lane", "csrf_token")  # what a page says of itself beside the edit
+PAGE_FIELDS = ("select", "hear", "held", "step", "shown", "csrf_token")  # what a page says of itself beside the edit
 EMPTY_IS_A_VALUE = {"set_chords": ("chords",), "vary_chords": ("chords",), "set_notes": ("notes",), "set_recipe": ("text",),
                     "set_voicing": ("value",), "teach_word": ("drum",), "set_stack": ("reason",)}  # fmt: skip
 Fragments = Callable[[Head, Outcome | None], str]
@@ -57,6 +57,19 @@ def answer(song_id: int, act: Callable[[], Outcome], fragments: Fragments):  # t
     except InputError as error:
         return render_template("_notice.html", message=str(error), kind="error"), error.status
     return fragments(outcome.head, outcome)
+
+
+def add_steps(blueprint: Blueprint, fragments: Fragments) -> None:
+    """Undo and redo for a page of a song."""
+
+    def undo(song_id: int):  # type: ignore[no-untyped-def]
+        return answer(song_id, lambda: Outcome(studio().undo(song_id), "Undone"), fragments)
+
+    def redo(song_id: int):  # type: ignore[no-untyped-def]
+        return answer(song_id, lambda: Outcome(studio().redo(song_id), "Redone"), fragments)
+
+    blueprint.post("/undo")(undo)
+    blueprint.post("/redo")(redo)
 
 
 def base_number(text: str) -> int:

@@ -30,11 +30,11 @@ from escalera.core.song.grooving import groove_beat
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError, FormatError, InputError, shown
 from escalera.services import library
-from escalera.services.grooves import groove_of_midi, midi_of_groove
+from escalera.services.grooves import alike, groove_of_midi, midi_of_groove
 from escalera.services.hearing import beat_song
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
-from escalera.web.edits import answer, apply_form, base_number, whole_number
+from escalera.web.edits import add_steps, answer, apply_form, base_number, whole_number
 from escalera.web.groove_drawing import RESOLUTIONS
 from escalera.web.groove_view import GrooveView, swing_in_words
 from escalera.web.song_view import studio
@@ -44,7 +44,7 @@ blueprint = Blueprint("groove", __name__, url_prefix="/songs/<int:song_id>/groov
 
 def view_of(head: Head) -> GrooveView:
     values = request.values
-    return GrooveView(head, values.get("select", ""), values.get("step", ""), values.get("lane", ""))
+    return GrooveView(head, values.get("select", ""), values.get("step", ""), values.get("shown", ""))
 
 
 def context(view: GrooveView) -> dict[str, Any]:
@@ -196,16 +196,6 @@ KINDS = {
 }
 
 
-@blueprint.post("/undo")
-def undo(song_id: int):  # type: ignore[no-untyped-def]
-    return answer(song_id, lambda: Outcome(studio().undo(song_id), "Undone"), _fragments)
-
-
-@blueprint.post("/redo")
-def redo(song_id: int):  # type: ignore[no-untyped-def]
-    return answer(song_id, lambda: Outcome(studio().redo(song_id), "Redone"), _fragments)
-
-
 @blueprint.get("/listen")
 def listen(song_id: int):  # type: ignore[no-untyped-def]
     """A spoken beat as it is being written: what was understood, and what not."""
@@ -228,7 +218,13 @@ def tapped(song_id: int):  # type: ignore[no-untyped-def]
         found = read_tapped(*_taps(request.args.to_dict()), view.tempo_bpm, view.metre)
     except InputError as error:
         return render_template("counting/_sentence.html", message=str(error))
-    return render_template("groove/_tapped.html", found=found, spoken=write_spoken(found.beat), tempo=view.tempo_bpm)
+    return render_template(
+        "groove/_tapped.html",
+        found=found,
+        near=alike(found.beat, view.song, limit=3),
+        spoken=write_spoken(found.beat),
+        tempo=view.tempo_bpm,
+    )
 
 
 @blueprint.get("/hit")
@@ -312,3 +308,6 @@ def bring(song_id: int):  # type: ignore[no-untyped-def]
         )
 
     return answer(song_id, act, fragments)
+
+
+add_steps(blueprint, _fragments)

@@ -25,7 +25,7 @@ from escalera.errors import EditError, InputError
 from escalera.services.hearing import chords_song, note_song
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
-from escalera.web.edits import answer, apply_form, whole_number
+from escalera.web.edits import add_steps, answer, apply_form, whole_number
 from escalera.web.harmony_drawing import circle
 from escalera.web.harmony_view import HarmonyView
 from escalera.web.song_view import studio
@@ -75,16 +75,6 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
 @blueprint.post("/edits")
 def edits(song_id: int):  # type: ignore[no-untyped-def]
     return answer(song_id, lambda: apply_form(song_id, request.form.to_dict()), _fragments)
-
-
-@blueprint.post("/undo")
-def undo(song_id: int):  # type: ignore[no-untyped-def]
-    return answer(song_id, lambda: Outcome(studio().undo(song_id), "Undone"), _fragments)
-
-
-@blueprint.post("/redo")
-def redo(song_id: int):  # type: ignore[no-untyped-def]
-    return answer(song_id, lambda: Outcome(studio().redo(song_id), "Redone"), _fragments)
 
 
 @blueprint.get("/read")
@@ -222,3 +212,6 @@ def _section(song: Song) -> Section | None:
 
 def _wav(data: bytes) -> Response:
     return Response(data, mimetype="audio/wav", headers={"Cache-Control": "no-store"})
+
+
+add_steps(blueprint, _fragments)

@@ -14,7 +14,7 @@ from escalera.core.song.lanes import CONTROLS
 from escalera.core.theory.keys import MODES
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
-from escalera.web.edits import answer, apply_form, base_number, whole_number
+from escalera.web.edits import add_steps, answer, apply_form, base_number, whole_number
 from escalera.web.song_view import LISTS, SongView, looks_alike, song_view, studio
 
 blueprint = Blueprint("stair", __name__, url_prefix="/songs/<int:song_id>")
@@ -68,16 +68,6 @@ def edits(song_id: int):  # type: ignore[no-untyped-def]
     return answer(song_id, lambda: apply_form(song_id, request.form.to_dict()), _fragments)
 
 
-@blueprint.post("/undo")
-def undo(song_id: int):  # type: ignore[no-untyped-def]
-    return answer(song_id, lambda: Outcome(studio().undo(song_id), "Undone"), _fragments)
-
-
-@blueprint.post("/redo")
-def redo(song_id: int):  # type: ignore[no-untyped-def]
-    return answer(song_id, lambda: Outcome(studio().redo(song_id), "Redone"), _fragments)
-
-
 @blueprint.post("/states/<int:revision_id>")
 def restore(song_id: int, revision_id: int):  # type: ignore[no-untyped-def]
     base = base_number(request.form.get("base", ""))
@@ -93,3 +83,6 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
     return render_template(
         "stair/_changed.html", **context(view), summary=outcome.summary if outcome else "", same_wall=same_wall
     )
+
+
+add_steps(blueprint, _fragments)

@@ -76,6 +76,8 @@ def test_demo_songs_are_put_on_an_empty_shelf_only(run):
     (("energy", "77"), "no song 77"), (("energy", "none.mid"), "neither the id of a song nor a file"), (("render", "1", "-o", "x.ogg"), "does not end in .wav or .flac"),
     (("import", "none.mid"), "No such file"), (("measure", "none.wav"), "No such file"), (("new", "--tempo", "9"), "9 bpm lies outside"),
     (("serve", "--host", "0.0.0.0"), "ESCALERA_PASSCODE"), (("backup", "nowhere/x.db"), "does not exist"), (("render", "1", "-o", "x.wav", "--bars", "a"), "not a range of bars"),
+    (("chords", "H7 C"), "Write B7 or Bb7"), (("chords", ""), "no chords in an empty line"), (("times", "--tempo", "900"), "900 bpm lies outside 30 to 300"), (("key", "none.mid"), "neither the id"),
+    (("groove", "boom zap"), "“zap” is not a word"), (("grooves", "--like", "none.mid"), "No such file"),
 ])  # fmt: skip
 def test_an_error_is_one_plain_line_and_status_two(run, args, says):
     result = run(*args, status=2)
@@ -114,6 +116,27 @@ def test_the_key_of_a_file_and_note_values_of_a_tempo(run, tmp_path):
         208.333,
     ]
     assert "468.75 ms" in run("times", "--tempo", "96").stdout
+
+
+def test_a_spoken_beat_and_the_grooves_near_a_drum_track(run, tmp_path):
+    report = json.loads(run("groove", "boom ka boom-boom ka", "--json").stdout)
+    assert (report["metre"], report["bars"], report["spoken"]) == ("4/4", 1, "boom ka boom-boom ka")
+    assert (
+        report["hits"][3]["beat"] == 2.5
+        and {"beat", "drum", "velocity"} == set(report["hits"][0])
+        and 0 < report["hits"][0]["velocity"] <= 1
+    )
+    assert report["measures"]["hits_per_beat"] == 1.25 and "syncopation" in report["measures"]
+    assert json.loads(run("groove", "boom-ka-ka boom", "--metre", "6/8", "--json").stdout)["hits"][1][
+        "beat"
+    ] == pytest.approx(1 / 3, abs=1e-5)
+    (tmp_path / "beat.mid").write_bytes(write_midi(small_song()))
+    near = json.loads(run("grooves", "--like", "beat.mid", "--json").stdout)
+    assert (
+        near["spoken"].startswith("boom boom boom boom") and near["near"][0]["distance"] <= near["near"][1]["distance"]
+    )
+    assert "Held-back four" in run("grooves", "--like", "beat.mid").stdout
+    assert len(json.loads(run("grooves", "--json").stdout)["grooves"]) >= 90 and "Plain waltz" in run("grooves").stdout
 
 
 def test_every_command_has_help(run):

@@ -3,6 +3,7 @@
 import io
 import json
 import re
+from pathlib import Path
 
 import mido
 import pytest
@@ -12,7 +13,7 @@ from escalera.core.rhythm.spoken import parse_spoken
 from escalera.core.song.grooving import groove_at, phrase_beat
 from escalera.core.song.timeline import timeline
 from escalera.core.time.metre import Metre
-from escalera.services.grooves import alike, feel_of, groove_of_midi, midi_of_groove
+from escalera.services.grooves import alike, feel_of, groove_of_midi, groove_table, midi_of_groove
 from escalera.services.library import grooves
 from tests.songs import ids, small_song
 from tests.web.test_browser import open_song, settled, trouble_of, until
@@ -178,6 +179,10 @@ def test_a_groove_with_a_hit_more_finds_the_groove_it_came_from():
             assert entry.key in [a.key for a in found[:2]] and ("less", "cowbell") in [
                 (c.kind, c.drum) for c in found[0].changes
             ]
+
+
+def test_the_table_of_grooves_in_the_documents_is_true():
+    assert Path("docs/grooves.md").read_text("utf-8") == groove_table(), "renew it with tools/list_grooves.py"
 
 
 # in the browser ------------------------------------------------------------------------------------------------------

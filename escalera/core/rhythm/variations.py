@@ -170,6 +170,20 @@ def open_up(played: Beat) -> Beat:
     return played.with_hits(opened(h) for h in played.hits)
 
 
+@variation(
+    "cut-short", "Hits cut short", "the hand closes on what rings: open hats and crashes are stopped half a beat later"
+)
+def cut_short(played: Beat) -> Beat:
+    step = 2 * SIXTEENTH if _grid(played) == SIXTEENTH else _grid(played)
+    ringing = [h for h in played.hits if h.drum in ("open hat", "crash")] or [
+        replace(h, tick=h.tick - step) for h in played.of("ride")
+    ]
+    stops = {(h.tick + step) % played.length_ticks for h in ringing}
+    return playable(
+        played.with_hits((*played.hits, *(Hit(t, "closed hat", 50) for t in stops if not _taken(played, t))))
+    )
+
+
 @variation("no-kick", "Kick out", "everything but the kick, so that it can come back", False)
 def no_kick(played: Beat) -> Beat:
     return played.with_hits(h for h in played.hits if h.drum != "kick")

@@ -8,7 +8,7 @@ import { restoreTabs } from "./tabs.js";
 const root = document.querySelector("[data-song]"), song = root.dataset.song, path = `/songs/${song}/groove`, $ = (id) => document.getElementById(id);
 const { post, ask } = pageQueue(root, path);
 const field = (name) => document.querySelector(`#state [name=${name}]`);
-const here = () => Object.fromEntries(["select", "step", "lane"].map((name) => [name, field(name).value]));
+const here = () => Object.fromEntries(["select", "step", "shown"].map((name) => [name, field(name).value]));
 const edit = (values) => post("edits", { ...here(), ...values });
 const show = (change) => { for (const [name, value] of Object.entries(change)) field(name).value = value; return ask("show", here()); };
 const section = () => Number(field("select").value.split(":")[1]);
@@ -143,7 +143,7 @@ const actions = {
 document.addEventListener("click", (event) => {
   const hit = (query) => event.target.closest?.(query);
   const button = hit("[data-action], [data-do], [data-state]");
-  if (hit("[data-lane]")) return show({ lane: hit("[data-lane]").dataset.lane });
+  if (hit("[data-lane]")) return show({ shown: hit("[data-lane]").dataset.lane });
   if (hit("[data-hear-key]")) return hearBeat({ key: hit("[data-hear-key]").dataset.hearKey }, hit("[data-hear-key]"));
   if (hit("[data-hear-beat]")) return hearBeat($("spoken").value ? { spoken: $("spoken").value } : {}, hit("[data-hear-beat]"));
   if (hit("[data-hear-taps]")) return hearBeat(tapValues(), hit("[data-hear-taps]"));
@@ -168,13 +168,12 @@ document.addEventListener("submit", (event) => {
   edit({ kind: form.dataset.edit, ...Object.fromEntries(new FormData(form)) });
 });
 function bring(form) {
-  const values = new FormData(form), state = Object.fromEntries(new FormData($("state")));
-  if (!values.get("file")?.size) { say("No file was chosen. Choose a MIDI file with a drum track."); return; }
-  return htmx.ajax("POST", `${path}/bring`, { source: form, swap: "none", values: state });
+  if (!new FormData(form).get("file")?.size) { say("No file was chosen. Choose a MIDI file with a drum track."); return; }
+  return post("bring", here(), form);
 }
 document.addEventListener("change", (event) => {
   if (event.target.id === "steps") return show({ step: event.target.value });
-  if (event.target.id === "add-lane" || event.target.id === "one-drum") return show({ lane: event.target.value });
+  if (event.target.id === "add-lane" || event.target.id === "one-drum") return show({ shown: event.target.value });
   if (event.target.id === "groove-bars") return edit({ kind: "stretch_groove", groove_id: event.target.dataset.groove, bars: event.target.value });
 });
 document.addEventListener("keydown", (event) => {

@@ -5,9 +5,9 @@ export function pageQueue(root, path) {
   let queue = Promise.resolve(), wanted = "";
   const later = (act) => { queue = queue.then(act).catch(() => {}); return queue; };
   return {
-    post: (name, values = {}) => later(() => {
+    post: (name, values = {}, source = root) => later(() => {
       const { base, select } = Object.fromEntries(state());
-      return htmx.ajax("POST", `${path}/${name}`, { source: root, swap: "none", values: { base, select, ...values } });
+      return htmx.ajax("POST", `${path}/${name}`, { source, swap: "none", values: { base, select, ...values } });
     }),
     // In the same queue, so that an older answer never covers a newer one; of several waiting only the last is asked for.
     ask: (name, values, then = () => {}) => {
