@@ -20,6 +20,7 @@ from pathlib import Path
 
 import numpy as np
 
+from benchmarks.groove import groove
 from benchmarks.harmony import harmony
 from benchmarks.songs import generated, large
 from benchmarks.table import ROWS, row, seconds
@@ -260,6 +261,7 @@ def main() -> int:
     except EditError as error:
         print(error)
     harmony(benchmark)
+    groove(benchmark)
     prediction()
     return 0 if all(ok for *_, ok in ROWS) else 1
 

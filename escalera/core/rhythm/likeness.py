@@ -49,20 +49,30 @@ def _rows(played: Beat, bars: int) -> NDArray[np.float64]:
 
 def distance(a: Beat, b: Beat) -> float | None:
     """How far two beats are apart, in hits a bar that differ; None in different metres."""
-    if a.metre.bar_ticks != b.metre.bar_ticks:
-        return None
-    bars = min(MAX_BARS, lcm(a.bars, b.bars))
-    x, y = _rows(a, bars), _rows(b, bars)
-    beats = a.metre.beats
-    turn = a.metre.beat_ticks // STEP_TICKS
-    best = np.inf
-    for shift in range(-(beats // 2), beats // 2 + 1):
-        apart = float(WEIGHTS @ np.abs(x - np.roll(y, shift * turn, axis=1)).sum(axis=1)) / bars
-        best = min(best, apart + TURN_COST * abs(shift))
-    return round(best, 4)
+    return _distances(a, [b])[0]
+
+
+def _distances(played: Beat, others: Sequence[Beat]) -> list[float | None]:
+    """The distance to every other beat; those that need as many bars are compared at once."""
+    found: list[float | None] = [None] * len(others)
+    groups: dict[int, list[int]] = {}
+    for i, other in enumerate(others):
+        if other.metre.bar_ticks == played.metre.bar_ticks:
+            groups.setdefault(min(MAX_BARS, lcm(played.bars, other.bars)), []).append(i)
+    turn, reach = played.metre.beat_ticks // STEP_TICKS, played.metre.beats // 2
+    for bars, members in groups.items():
+        x, y = _rows(played, bars), np.stack([_rows(others[i], bars) for i in members])
+        apart = [
+            np.abs(np.roll(x, shift * turn, axis=1) - y).sum(axis=2) @ WEIGHTS / bars + TURN_COST * abs(shift)
+            for shift in range(-reach, reach + 1)
+        ]
+        for i, value in zip(members, np.min(apart, axis=0)):
+            found[i] = round(float(value), 4)
+    return found
 
 
 def nearest(played: Beat, others: Sequence[tuple[T, Beat]], limit: int = 6) -> list[tuple[T, float]]:
     """The items whose beats lie nearest, nearest first."""
-    found = [(item, d) for item, other in others if (d := distance(played, other)) is not None]
+    apart = _distances(played, [other for _, other in others])
+    found = [(item, d) for (item, _), d in zip(others, apart) if d is not None]
     return sorted(found, key=lambda row: row[1])[:limit]

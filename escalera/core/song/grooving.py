@@ -40,6 +40,13 @@ def groove_at(song: Song, section: Section, low: int, high: int) -> Groove | Non
 
 def phrase_beat(song: Song, span: Span, phrase: int) -> Beat:
     """What the drums play in a phrase, as its shortest beat: the first layer of every role, straight (swing left out)."""
+    key = ("beat", span.section.id, phrase)
+    if key not in song.memo:
+        song.memo[key] = _phrase_beat(song, span, phrase)
+    return song.memo[key]
+
+
+def _phrase_beat(song: Song, span: Span, phrase: int) -> Beat:
     section = span.section
     low, high = span.phrase_ticks()[phrase]
     if section.swings:

@@ -111,7 +111,8 @@ document.addEventListener("input", (event) => {
 const listen = () => ask("listen", { ...here(), spoken: $("spoken").value });
 function find(text) {
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  for (const row of document.querySelectorAll("[data-find]")) row.hidden = !words.every((w) => row.dataset.find.includes(w));
+  const bar = document.querySelector(".groove-line").dataset.bar;
+  for (const row of document.querySelectorAll("[data-find]")) row.hidden = row.dataset.bar !== bar || !words.every((w) => row.dataset.find.includes(w));
 }
 let sent = null;
 function setSpoken(anew) { sent = { base: field("base").value, text: $("spoken").value }; return edit({ kind: "say", spoken: $("spoken").value, ...(anew ? { anew: 1 } : {}) }); }
@@ -210,7 +211,7 @@ document.addEventListener("htmx:afterSettle", () => {
   rail.refresh();
   rail.names();
   restoreTabs();
-  const search = $("find-groove");
-  if (search?.value) find(search.value);
+  find($("find-groove").value);
 });
 restoreTabs();
+find("");
