@@ -9,6 +9,7 @@ from escalera.core.rhythm.beat import RANK, Beat, Change
 
 LANE, TOP, FOOT = 25.0, 20.0, 8.0  # pixels
 SMALL_LANE = 9.0
+LARGEST, USUAL_WIDTH = 10.5, 600.0  # radius of the loudest dot at most; pixels of the plot at 1280
 RESOLUTIONS: dict[str, int] = {"1/8": 480, "1/8 triplet": 320, "1/16": 240, "1/16 triplet": 160, "1/32": 120}
 
 
@@ -34,6 +35,7 @@ class Line:
     beats: tuple[tuple[float, str, bool], ...]
     steps: tuple[float, ...]
     height: float
+    largest: float  # radius of the loudest hit
 
 
 def radius(velocity: int, largest: float) -> float:
@@ -45,8 +47,10 @@ def groove_line(played: Beat, drums: Iterable[str], step_ticks: int) -> Line:
     lanes = sorted({*drums, *played.drums}, key=RANK.__getitem__, reverse=True)
     y = {drum: TOP + LANE * (i + 0.5) for i, drum in enumerate(lanes)}
     length = played.length_ticks
+    finest = min(step_ticks, 240) if any(h.tick % 480 for h in played.hits) else step_ticks
+    largest = round(min(LARGEST, max(4.5, 0.66 * USUAL_WIDTH * finest / length)), 1)
     dots = tuple(
-        Dot(h.drum, h.tick, h.velocity, _x(h.tick, length), y[h.drum], radius(h.velocity, 10.5)) for h in played.hits
+        Dot(h.drum, h.tick, h.velocity, _x(h.tick, length), y[h.drum], radius(h.velocity, largest)) for h in played.hits
     )
     metre = played.metre
     beats = tuple(
@@ -60,7 +64,7 @@ def groove_line(played: Beat, drums: Iterable[str], step_ticks: int) -> Line:
         for t in range(0, length, metre.beat_ticks)
     )
     steps = tuple(_x(t, length) for t in range(0, length, step_ticks))
-    return Line(tuple((d, y[d]) for d in lanes), dots, beats, steps, TOP + LANE * len(lanes) + FOOT)
+    return Line(tuple((d, y[d]) for d in lanes), dots, beats, steps, TOP + LANE * len(lanes) + FOOT, largest)
 
 
 def _x(tick: int, length: int) -> float:
@@ -81,4 +85,4 @@ def difference_line(first: Beat, second: Beat, told: Sequence[Change]) -> Line:
         Dot(c.drum, c.tick, c.velocity, _x(c.tick, length), y[c.drum], radius(c.velocity, 4.4), c.kind) for c in told
     ]
     beats = tuple((_x(t, length), "", t % first.metre.bar_ticks == 0) for t in range(0, length, first.metre.beat_ticks))
-    return Line(tuple((d, y[d]) for d in lanes), tuple(dots), beats, (), 4 + SMALL_LANE * len(lanes))
+    return Line(tuple((d, y[d]) for d in lanes), tuple(dots), beats, (), 4 + SMALL_LANE * len(lanes), 4.4)

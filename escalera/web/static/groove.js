@@ -73,7 +73,7 @@ document.addEventListener("pointermove", (event) => {
   const by = held.y - event.clientY;
   if (Math.abs(by) > 3) held.moved = true;
   held.now = Math.max(1, Math.min(127, Math.round(held.from + by * 1.3)));
-  held.dot.setAttribute("r", (10.5 * (0.3 + 0.7 * (held.now / 127) ** 0.8)).toFixed(2));
+  held.dot.setAttribute("r", (Number(document.querySelector(".groove-line").dataset.largest) * (0.3 + 0.7 * (held.now / 127) ** 0.8)).toFixed(2));
 });
 document.addEventListener("pointerup", (event) => {
   if (!held) return;
