@@ -21,7 +21,6 @@ from escalera.core.song.edits.grooves import (
     AdoptGroove,
     PlaceFill,
     SayGroove,
-    SetGroove,
     SetHit,
     VaryGroove,
     groove_of,
@@ -130,9 +129,7 @@ def _say(view: GrooveView, form: dict[str, str]) -> list[Edit]:
     if not view.beat.hits or form.get("anew"):
         return _new(view, played, form.get("name") or f"Beat of {view.section.name}")
     before, groove_id = _kept(view)
-    if view.metre != view.song.metre:
-        return [*before, SetGroove(groove_id, played.length_ticks, [[h.tick, h.drum, h.velocity] for h in played.hits])]
-    return [*before, SayGroove(groove_id, form.get("spoken", ""))]
+    return [*before, SayGroove(groove_id, form.get("spoken", ""), str(view.metre))]
 
 
 def _tap(view: GrooveView, form: dict[str, str]) -> list[Edit]:

@@ -335,6 +335,13 @@ def test_a_groove_is_written_varied_and_found_where_it_plays():
         EDITS["place_groove"](groove.id, chorus, 0).apply(long)
 
 
+def test_saying_a_groove_keeps_the_velocities_of_the_hits_that_stay():
+    song = EDITS["adopt_groove"](ids(small_song())["Verse"], 0, "Main").apply(small_song())
+    song = EDITS["set_hit"](song.grooves[0].id, "kick", 960, 33).apply(song)
+    song = EDITS["say_groove"](song.grooves[0].id, "boom boom+ka boom boom").apply(song)
+    assert [h.velocity for h in groove_beat(song, song.grooves[0]).of("kick")] == [100, 33, 100, 100]
+
+
 def test_a_pickup_and_a_replaced_velocity_survive_the_groove():
     played = beat(3840, COMMON, [Hit(-240, "snare", 60), Hit(0, "kick", 127)])
     assert beat_of_patterns(patterns_of(played, NOTES), COMMON) == played and replace(played, hits=played.hits[1:]).hits

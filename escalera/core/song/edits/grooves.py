@@ -18,7 +18,7 @@ from escalera.core.song.limits import MAX_GROOVES, MAX_NOTES, MAX_WORDS, SWING_R
 from escalera.core.song.names import clean_name
 from escalera.core.song.spans import cleared, joined, span_ticks
 from escalera.core.song.timeline import section_metres, timeline
-from escalera.core.time.metre import Metre
+from escalera.core.time.metre import Metre, parse_metre
 from escalera.errors import EditError
 
 NOTES = {drum: BY_KEY[key].drum_note for drum, key in DRUM_SOUND.items()}
@@ -246,14 +246,18 @@ class SetGroove:
 
 @edit("say_groove")
 class SayGroove:
-    """Write a groove as a spoken beat, everywhere it is used."""
+    """Write a groove as a spoken beat, everywhere it is used; hits that stay keep their velocity."""
 
     groove_id: int
     spoken: str
+    metre: str = ""
 
     def apply(self, song: Song) -> Song:
         groove = groove_of(song, self.groove_id)
-        return write_groove(song, groove, parse_spoken(self.spoken, song.metre, dict(song.words)))[0]
+        metre = parse_metre(self.metre) if self.metre else song.metre
+        before = groove_beat(song, groove, metre).at
+        said = parse_spoken(self.spoken, metre, dict(song.words))
+        return write_groove(song, groove, said.with_hits(before.get((h.drum, h.tick), h) for h in said.hits))[0]
 
     def summary(self, song: Song) -> str:
         return f"Groove {groove_of(song, self.groove_id).name}: {self.spoken}"[:120]
