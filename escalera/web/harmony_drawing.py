@@ -13,7 +13,7 @@ from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key
 from escalera.core.theory.pitch import fifths_to_class
 
-NARROWEST_BAR, NARROWEST_CHORD = 40.0, 80.0  # pixels
+NARROWEST_BAR, WIDEST_BAR, NARROWEST_CHORD = 40.0, 130.0, 80.0  # pixels; short chords do not make bars wider than that
 VOICES_TOP, VOICES_FLOOR = 88.0, 178.0
 HEIGHT = 196
 CENTRE, RINGS = 150.0, (142.0, 104.0, 66.0)
@@ -68,7 +68,8 @@ def draw_strip(
     spans = [(100.0 * a / end, 100.0 * (b - a) / end) for a, b in zip(edges, edges[1:])]
     columns = tuple(Column(round(x, 3), round(w, 3), c) for (x, w), c in zip(spans, changes) if w > 0)
     narrowest = min((c.width for c in columns), default=100.0)
-    pixels = max(NARROWEST_BAR * (len(bar_ticks) - 1), NARROWEST_CHORD * 100.0 / narrowest)
+    bars_here = len(bar_ticks) - 1
+    pixels = max(NARROWEST_BAR * bars_here, min(NARROWEST_CHORD * 100.0 / narrowest, WIDEST_BAR * bars_here))
     bars = tuple((round(100.0 * t / end, 3), first_bar + i) for i, t in enumerate(bar_ticks[:-1]))
     return Strip(columns, bars, _voices(voicings, spans), round(pixels))
 

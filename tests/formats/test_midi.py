@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from escalera.core.song.edits import EDITS
+from escalera.core.song.timeline import timeline
 from escalera.core.time.tempo import TempoPoint
 from escalera.errors import FormatError
 from escalera.formats.midi_read import read_midi
@@ -225,3 +226,13 @@ def test_a_song_comes_back_with_its_bars_sections_and_notes(demos):
 def test_a_tail_is_no_bar_but_silence_is(end, bars):
     data = midi([[(0, on(60)), (end, off(60)), (0, mido.MetaMessage("text", text=""))]], 960)
     assert import_midi(data, "x").song.bars == bars
+
+
+def test_a_glide_is_written_as_steps_that_last_as_long():
+    song = small_song()
+    song = EDITS["glide_tempo"](song.sections[0].id, 60.0).apply(song)
+    file = mido.MidiFile(file=io.BytesIO(write_midi(song)))
+    tempos = [m.tempo for m in file.tracks[0] if m.type == "set_tempo"]
+    assert len(tempos) == 8 * 8 + 2 and tempos == sorted(tempos[:-1]) + [tempos[-1]]
+    assert file.length == pytest.approx(timeline(song).seconds, abs=0.02)
+    assert read_midi(write_midi(song)).tempos[0][1] == pytest.approx(120, abs=1)

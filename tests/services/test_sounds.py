@@ -6,17 +6,23 @@ import numpy as np
 import pytest
 
 from escalera.core.palette.sounds import BY_KEY
+from escalera.core.rhythm.spoken import parse_spoken
+from escalera.core.song.chordline import parse_chordline
 from escalera.core.song.edits import EDITS
+from escalera.core.song.resolve import layer_events
 from escalera.core.song.timeline import timeline
-from escalera.errors import EditError, RenderStopped
+from escalera.errors import EditError, InputError, RenderStopped
 from escalera.services.audition import audition_song
+from escalera.services.hearing import beat_song, chords_song, note_song
 from escalera.services.rendering import Rendering, wav_bytes
 from escalera.services.studio import Studio
 from escalera.sound import mix as mixing
 from escalera.sound import spec
 from escalera.sound.disk import DiskShelf
 from escalera.sound.mix import Renderer
+from escalera.sound.schedule import ticks_to_samples
 from escalera.sound.section import SectionMix
+from escalera.sound.spec import ticks_at
 from escalera.sound.stacking import stack_report
 from tests.songs import HATS, ids, small_song
 
@@ -178,3 +184,45 @@ def test_favourites_belong_to_all_songs(studio):
     assert not studio.favourites()
     with pytest.raises(EditError, match="is not a sound"):
         studio.set_favourite("gong", True)
+
+
+def test_chords_are_heard_as_the_layer_would_play_them(song):
+    pad = next(x for x in song.layers if x.sound_key == "soft-pad")
+    song = song.with_layer(replace(pad, voicing=replace(pad.voicing, spread="open"), octave=1))
+    progression = parse_chordline("F | G7", song.key, song.metre)
+    heard = chords_song(song, song.sections[0], progression, song.layer_by_id[pad.id])
+    assert (
+        [x.sound_key for x in heard.layers] == ["soft-pad"]
+        and heard.layers[0].octave == 1
+        and heard.layers[0].voicing.spread == "open"
+    )
+    neutral = chords_song(song, None, progression, None)
+    assert {x.family for x in neutral.layers} == {"chords", "low end"} and neutral.bars == 2
+    bass = next(x for x in song.layers if x.family == "low end")
+    line = chords_song(song, None, progression, bass)
+    assert [p % 12 for p in layer_events(line, timeline(line).spans[0], line.layers[0]).table[:, 2]] == [5, 7], (
+        "a bass plays the roots"
+    )
+    with pytest.raises(InputError, match="are more than the 64"):
+        chords_song(song, None, replace(progression, length_ticks=65 * 3840), None)
+
+
+def test_a_beat_is_heard_on_the_songs_own_drums_in_its_swing(song):
+    song = EDITS["set_swing"](song.sections[0].id, 60, "1/8").apply(song)
+    played = parse_spoken("boom-ts ka-ts", song.metre)
+    heard = beat_song(song, played, song.sections[0])
+    assert [x.sound_key for x in heard.layers if x.sound.drum == "kick"] == ["round-kick"] and heard.bars == 2
+    hats = next(x for x in heard.layers if x.sound.drum == "closed hat")
+    assert layer_events(heard, timeline(heard).spans[0], hats).table[0, 0] == 576
+    assert len(note_song(song, 64, None).layers) == 1
+    with pytest.raises(InputError, match="is not a pitch"):
+        note_song(song, 200, None)
+
+
+def test_a_render_follows_a_glide():
+    song = EDITS["glide_tempo"](small_song().sections[0].id, 60.0).apply(small_song())
+    span = timeline(song).spans[0]
+    ticks = np.arange(0, 8 * 3840, 480)
+    samples = ticks_to_samples(span.grid, ticks)
+    assert np.allclose(samples / 44_100, [span.seconds_at(int(t)) for t in ticks], atol=2e-5)
+    assert np.allclose(ticks_at(span.tempo_points, samples.astype(float)), ticks, atol=0.05)
