@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from hypothesis import strategies as st
 
+from escalera.core.lines.makers import MAKERS
+from escalera.core.lines.transform import TRANSFORMATIONS
 from escalera.core.palette.effects import EFFECT_BY_KEY
 from escalera.core.song.document import Song
 from escalera.core.song.edits import chords as H
@@ -11,6 +13,7 @@ from escalera.core.song.edits import curves as A
 from escalera.core.song.edits import devices as D
 from escalera.core.song.edits import grooves as G
 from escalera.core.song.edits import layers as L
+from escalera.core.song.edits import lines as N
 from escalera.core.song.edits import sections as S
 from escalera.core.song.edits import tiles as T
 from escalera.core.song.edits import whole as W
@@ -100,6 +103,9 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(G.PlaceFill, section, st.just("Fill"), st.just(3840), st.just([[2880, "snare", 100]])),
         st.builds(G.SetSwing, section, st.sampled_from([50, 60, 66]), st.sampled_from(["1/8", "1/16"]), st.just(0) | layer),
         st.builds(G.RemoveGroove, groove),
+        st.builds(N.MakeLine, section, layer, st.integers(0, 1), st.sampled_from(sorted(MAKERS))),
+        st.builds(N.TransformLine, section, layer, st.integers(0, 1), st.sampled_from(sorted(TRANSFORMATIONS))),
+        st.builds(N.DoubleLine, layer, st.sampled_from(["glass-bell", "sub-sine"]), st.integers(-1, 1)),
         st.builds(H.PushChords, st.sampled_from([0, 240, 480])),
         st.builds(H.SetKey, st.sampled_from(["D minor", "Gb major", "B lydian"]), st.booleans()),
         st.builds(H.SetVoicing, layer, st.just("spread"), st.sampled_from(["open", "wide"])),

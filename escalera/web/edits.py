@@ -96,6 +96,10 @@ def read_edit(form: dict[str, str], song: Song) -> Edit:
         return _place_from_library(fields)
     if kind not in EDITS:
         raise EditError(f"“{shown(kind)}” is not an edit. Load the page again.")
+    if kind == "make_line":
+        fields["options"] = {
+            k.removeprefix("options."): fields.pop(k) for k in list(fields) if k.startswith("options.")
+        }  # type: ignore[assignment]
     fields |= {name: form[name] for name in EMPTY_IS_A_VALUE.get(kind, ()) if name in form}
     try:
         return _adapter(kind).validate_python(fields)

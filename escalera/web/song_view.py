@@ -13,11 +13,14 @@ from markupsafe import Markup, escape
 from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, agreement, explain, layer_changes
 from escalera.core.energy.joins import DEVICES, devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
+from escalera.core.lines.makers import MAKERS, Maker
+from escalera.core.lines.reading import LineReading, hook_in_words
 from escalera.core.palette.effects import NOTE_VALUES, RETURNS
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
 from escalera.core.rhythm.notation import write_pattern
 from escalera.core.song.chordline import write_chordline
 from escalera.core.song.document import ROLES, Layer, Section, Song, uses_pattern
+from escalera.core.song.lining import line_reading
 from escalera.core.song.readings import Tile, tiles, where
 from escalera.core.song.timeline import Span, Timeline
 from escalera.services import library
@@ -252,6 +255,23 @@ class SongView:
         low, high = self.span.phrase_ticks()[self.selection.phrase]
         mine = (p for p in self.span.section.placements if p.layer_id == self.selection.layer_id)
         return [p for p in mine if p.start_ticks < high and p.end_ticks > low]
+
+    def line(self) -> LineReading | None:
+        """What the chosen tile's line is; None for drums and silence."""
+        assert self.layer is not None
+        return (
+            None if self.layer.sound.is_drum else line_reading(self.song, self.span, self.selection.phrase, self.layer)
+        )
+
+    def makers(self) -> list[Maker]:
+        """The makers of lines that suit the layer, its own family's first."""
+        assert self.layer is not None
+        own = self.layer.family if self.layer.family in ("low end", "chords") else "leads"
+        near = {"low end": ("low end",), "chords": ("chords", "leads"), "leads": ("leads", "chords")}[own]
+        return sorted((m for m in MAKERS.values() if m.family in near), key=lambda m: near.index(m.family))
+
+    def hook(self, found: LineReading) -> list[tuple[bool, str]]:
+        return hook_in_words(found)
 
     def pattern_text(self, pattern_id: int, layer: Layer) -> str:
         return write_pattern(self.song.pattern_by_id[pattern_id].pattern, layer.sound.is_drum)

@@ -7,6 +7,7 @@ from typing import Any
 from flask import Blueprint, render_template, request
 
 from escalera.core.energy.schools import SCHOOLS, SWITCHES
+from escalera.core.lines.transform import TRANSFORMATIONS
 from escalera.core.moves.section import suggest
 from escalera.core.song.edits.base import section_of
 from escalera.core.song.edits.chords import VOICING_PARTS
@@ -22,7 +23,7 @@ blueprint = Blueprint("stair", __name__, url_prefix="/songs/<int:song_id>")
 
 def context(view: SongView) -> dict[str, Any]:
     return {"view": view, "song": view.song, "head": view.head, "controls": CONTROLS, "schools": SCHOOLS,
-            "switches": SWITCHES, "modes": MODES, "voicing_parts": VOICING_PARTS, **LISTS}  # fmt: skip
+            "switches": SWITCHES, "modes": MODES, "voicing_parts": VOICING_PARTS, "transformations": TRANSFORMATIONS, **LISTS}  # fmt: skip
 
 
 @blueprint.get("")

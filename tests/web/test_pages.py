@@ -231,3 +231,35 @@ def test_a_file_that_cannot_be_made_or_is_called_off_says_why(client, studio, so
         studio.jobs.get(stopped).future.result(10)
     assert "field-error" in client.get(f"/exports/{stopped}").get_data(as_text=True)
     assert client.get(f"/exports/{stopped}/file").status_code == 400
+
+
+def test_a_line_is_made_read_changed_and_doubled_from_the_inspector(client, studio, song_id):
+    tile = f"tile:{NAME['Chorus']}:{NAME['Plucked bass']}:0:0"
+    fields = dict(section_id=NAME["Chorus"], layer_id=NAME["Plucked bass"], phrase=0, select=tile)
+    made = tree(
+        post(client, studio, song_id, kind="make_line", maker="bass-syncopated", **{"options.tone": "octave", **fields})
+    )
+    reading = " ".join(made.xpath("string(//*[@class='line-reading'])").split())
+    assert re.match(
+        r"[A-G]♯?♭?\d to [A-G]♯?♭?\d \(\d+ semitones\), \w+\. On strong beats 100 % chord tones", reading
+    ), reading
+    assert made.xpath("//form[@data-edit='make_line'][.//input[@value='bass-walking']]") and made.xpath(
+        "//select[@name='transformation']/option"
+    )
+    before = studio.head(song_id).song
+    post(client, studio, song_id, kind="transform_line", transformation="reverse", **fields)
+    assert studio.head(song_id).song != before
+    post(
+        client,
+        studio,
+        song_id,
+        kind="double_line",
+        layer_id=NAME["Plucked bass"],
+        sound="glass-bell",
+        octave="1",
+        pan="0.4",
+    )
+    doubled = studio.head(song_id).song.layers[-1]
+    assert (doubled.sound_key, doubled.octave, doubled.pan) == ("glass-bell", 1, 0.4)
+    refused = post(client, studio, song_id, kind="make_line", maker="fills-gaps", **fields)
+    assert refused.status_code == 422 and "finds nothing to play here" in tree(refused).text_content()

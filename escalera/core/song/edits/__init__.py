@@ -1,6 +1,6 @@
 """Every kind of edit, importable from one place; importing this package fills the registry EDITS."""
 
-from escalera.core.song.edits import chords, curves, devices, grooves, layers, sections, tiles, whole
+from escalera.core.song.edits import chords, curves, devices, grooves, layers, lines, sections, tiles, whole
 from escalera.core.song.edits.base import EDITS, Edit
 
-__all__ = ["EDITS", "Edit", "chords", "curves", "devices", "grooves", "layers", "sections", "tiles", "whole"]
+__all__ = ["EDITS", "Edit", "chords", "curves", "devices", "grooves", "layers", "lines", "sections", "tiles", "whole"]

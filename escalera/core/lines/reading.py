@@ -1,0 +1,105 @@
+"""What a line is, in figures and words: range, contour, how it sits on the chords, how it repeats, what makes it stay."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.lines.frame import Frame
+
+Ints = NDArray[np.int64]
+THIRD_OR_SEVENTH = (3, 4, 10, 11)
+
+
+@dataclass(frozen=True, slots=True)
+class LineReading:
+    """Shares are 0..1. `outside` counts notes beyond the sound's range; `repeats` is the share of bars whose rhythm came before,
+    `changed` the share of those whose pitches then differ; `leaps` counts steps of more than a third between neighbours."""
+
+    notes: int
+    low: int
+    high: int
+    outside: int
+    contour: str
+    chord_share: float
+    telling_share: float
+    rhythms: int
+    repeats: float
+    changed: float
+    leaps: int
+    longest_rest_beats: float
+
+    @property
+    def range_semitones(self) -> int:
+        return self.high - self.low
+
+
+def read_line(table: Ints, frame: Frame, register: tuple[int, int]) -> LineReading | None:
+    """A line of notes, shape (n, 3): start, duration, sounding pitch (in the key of the frame's chords). None for silence."""
+    if not len(table):
+        return None
+    table = table[np.lexsort((-table[:, 2], table[:, 0]))]
+    top = table[np.unique(table[:, 0], return_index=True)[1]]  # the highest of every onset carries the line
+    starts, pitches = top[:, 0], top[:, 2]
+    strong = [i for i, t in enumerate(starts) if t % frame.metre.beat_ticks == 0]
+    placed = [(int(pitches[i]) - frame.chord_at(int(starts[i])).root_class) % 12 for i in strong]
+    tones = [{t % 12 for t in frame.chord_at(int(starts[i])).tones} for i in strong]
+    inside = sum(p in t for p, t in zip(placed, tones))
+    telling = sum(p in t and p in THIRD_OR_SEVENTH for p, t in zip(placed, tones))
+    repeats, changed = _repeats(top, frame)
+    steps = np.abs(np.diff(pitches))
+    ends = np.maximum.accumulate(table[:, 0] + table[:, 1])
+    rests = np.append(starts[1:], frame.length_ticks) - np.array([ends[table[:, 0] <= s].max() for s in starts])
+    return LineReading(
+        len(table), int(table[:, 2].min()), int(table[:, 2].max()), int(((table[:, 2] < register[0]) | (table[:, 2] > register[1])).sum()),
+        contour(pitches), inside / max(1, len(strong)), telling / max(1, len(strong)), len({int(d) for d in np.diff(starts)}) or 1,
+        repeats, changed, int((steps > 4).sum()), round(float(max(0, rests.max())) / frame.metre.beat_ticks, 2),
+    )  # fmt: skip
+
+
+def contour(pitches: Sequence[int] | Ints) -> str:
+    """rises, falls, arch, valley, level or wave: by where the line's thirds lie against each other."""
+    values = np.asarray(pitches, float)
+    if len(values) < 3 or np.ptp(values) <= 2:
+        return "level"
+    a, b, c = (part.mean() for part in np.array_split(values, 3))
+    far = max(1.0, np.ptp(values) * 0.18)
+    if b - a > far and b - c > far:
+        return "arch"
+    if a - b > far and c - b > far:
+        return "valley"
+    if c - a > far:
+        return "rises"
+    return "falls" if a - c > far else "wave"
+
+
+def _repeats(top: Ints, frame: Frame) -> tuple[float, float]:
+    """Share of the later bars whose rhythm has come before, and share of those with other pitches."""
+    bar = frame.metre.bar_ticks
+    seen: dict[tuple[int, ...], set[tuple[int, ...]]] = {}
+    bars = again = other = 0
+    for start in range(0, frame.length_ticks, bar):
+        inside = top[(top[:, 0] >= start) & (top[:, 0] < start + bar)]
+        rhythm, tune = tuple((inside[:, 0] - start).tolist()), tuple(inside[:, 2].tolist())
+        if start and rhythm:
+            bars += 1
+            again += rhythm in seen
+            other += rhythm in seen and tune not in seen[rhythm]
+        if rhythm:
+            seen.setdefault(rhythm, set()).add(tune)
+    return again / max(1, bars), other / max(1, again)
+
+
+def hook_in_words(found: LineReading) -> list[tuple[bool, str]]:
+    """What makes a line stay in the ear, or not: (whether it helps, the sentence with its figure)."""
+    return [
+        (found.repeats >= 0.5, f"{100 * found.repeats:.0f} % of its bars repeat a rhythm that came before" + (", so the ear knows it" if found.repeats >= 0.5 else ": say it again before saying something new")),
+        (0.15 <= found.changed <= 0.85 or found.repeats == 0, f"{100 * found.changed:.0f} % of what repeats comes with other notes" + ("" if 0.15 <= found.changed <= 0.85 else ": change one repeat" if found.changed < 0.15 else ": keep one repeat as it was")),
+        (5 <= found.range_semitones <= 14, f"it spans {found.range_semitones} semitones" + ("" if 5 <= found.range_semitones <= 14 else ", little to hold on to" if found.range_semitones < 5 else ", wide to sing")),
+        (1 <= found.leaps <= max(2, found.notes // 4), f"{found.leaps} {'leap' if found.leaps == 1 else 'leaps'} among {found.notes} notes" + ("" if found.leaps else ": one leap would mark it")),
+        (2 <= found.rhythms <= 5, f"{found.rhythms} different distances between notes" + (": one only, it ticks" if found.rhythms < 2 else ": many, it wanders" if found.rhythms > 5 else "")),
+        (found.longest_rest_beats >= 0.5, f"its longest rest is {found.longest_rest_beats:g} beats" + ("" if found.longest_rest_beats >= 0.5 else ": it does not breathe")),
+    ]  # fmt: skip
