@@ -55,38 +55,43 @@ def hear(text: str, metre: Metre, own: Mapping[str, str] | None = None) -> Heard
     """A beat from spoken text, with what is wrong; nothing is raised but for a text that is far too long."""
     if len(text) > MAX_TEXT:
         raise EditError(f"The spoken beat has {len(text):,} characters; at most {MAX_TEXT:,} are read. Say fewer bars.")
-    known, hits, problems = vocabulary(own), [], []
-    bars = [bar.split() for bar in text.strip().strip("|").split("|")] if text.strip() else [[]]
-    if "|" not in text:
-        flat, size = bars[0], metre.beats
-        bars = [flat[i : i + size] for i in range(0, len(flat), size)] or [[]]
-    for number, words in enumerate(bars):
-        for index, word in enumerate(words):
-            if index >= metre.beats:
-                problems.append(
-                    Problem(
-                        word,
-                        number + 1,
-                        index + 1,
-                        f"bar {number + 1} has {len(words)} beats; a bar of {metre} holds {metre.beats}. End the bar with | before “{shown(word)}”.",
-                    )
-                )
-                continue
-            start = number * metre.bar_ticks + index * metre.beat_ticks
-            found, wrong = _word(word, start, metre.beat_ticks, known)
-            hits += found
-            problems += [Problem(w, number + 1, index + 1, said, offers) for w, said, offers in wrong]
+    bars = _said_bars(text, metre)
+    hits: list[Hit] = []
+    problems: list[Problem] = []
+    for number, words in enumerate(bars[:MAX_BARS]):
+        found, wrong = _bar(words, number, metre, vocabulary(own))
+        hits += found
+        problems += wrong
     if len(bars) > MAX_BARS:
-        problems.append(
-            Problem(
-                "|",
-                MAX_BARS + 1,
-                1,
-                f"{len(bars)} bars are more than the {MAX_BARS} of one beat. Say the rest as another one.",
+        said = f"{len(bars)} bars are more than the {MAX_BARS} of one beat. Say the rest as another one."
+        problems.append(Problem("|", MAX_BARS + 1, 1, said))
+    return Heard(beat(min(len(bars), MAX_BARS) * metre.bar_ticks, metre, hits), tuple(problems))
+
+
+def _said_bars(text: str, metre: Metre) -> list[list[str]]:
+    """Words by bars: as the bar lines say, or as many as a bar holds where there are none."""
+    if "|" in text:
+        return [bar.split() for bar in text.strip().strip("|").split("|")]
+    words, size = text.split(), metre.beats
+    return [words[i : i + size] for i in range(0, len(words), size)] or [[]]
+
+
+def _bar(words: list[str], number: int, metre: Metre, known: Mapping[str, str]) -> tuple[list[Hit], list[Problem]]:
+    hits: list[Hit] = []
+    problems: list[Problem] = []
+    for index, word in enumerate(words):
+        if index >= metre.beats:
+            said = (
+                f"bar {number + 1} has {len(words)} beats; a bar of {metre} holds {metre.beats}."
+                f" End the bar with | before “{shown(word)}”."
             )
-        )
-        bars, hits = bars[:MAX_BARS], [h for h in hits if h.tick < MAX_BARS * metre.bar_ticks]
-    return Heard(beat(len(bars) * metre.bar_ticks, metre, hits), tuple(problems))
+            problems.append(Problem(word, number + 1, index + 1, said))
+            continue
+        start = number * metre.bar_ticks + index * metre.beat_ticks
+        found, wrong = _word(word, start, metre.beat_ticks, known)
+        hits += found
+        problems += [Problem(w, number + 1, index + 1, said, offers) for w, said, offers in wrong]
+    return hits, problems
 
 
 def parse_spoken(text: str, metre: Metre, own: Mapping[str, str] | None = None) -> Beat:

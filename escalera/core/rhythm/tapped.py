@@ -52,20 +52,20 @@ def read_tapped(
         )
     ticks = (times - one) * tempo / 60.0 * 960.0
     ticks = ticks + _lag(ticks, grid)
-    steps = np.rint(ticks / grid).astype(int) * grid
+    steps = np.rint(ticks / grid) * grid
     bars = max(1, int(np.ceil((steps.max() + 1) / metre.bar_ticks)))
     if bars > MAX_BARS or steps.min() <= -MAX_BARS * metre.bar_ticks:
         raise EditError(f"The taps go over more than the {MAX_BARS} bars that fit. Tap a shorter beat.")
     length = bars * metre.bar_ticks  # what came before the one lies at the end of the loop
-    velocity = {"snare": 100, "kick": 100}
-    on_steps = beat(length, metre, [Hit(int(s) % length, d, velocity.get(d, 80)) for s, (_, d) in zip(steps, taps)])
-    as_played = beat(
-        length,
-        metre,
-        [Hit(round(float(t)) % length, d, velocity.get(d, 80)) for t, (_, d) in zip(ticks, taps)],
-    )
+    drums = [d for _, d in taps]
+    on_steps = beat(length, metre, _hits(steps, drums, length))
+    as_played = beat(length, metre, _hits(np.rint(ticks), drums, length))
     off_ms = 1000.0 * float((ticks - steps).std()) / 960.0 * 60.0 / tempo
     return Tapped(_whole(shortest(on_steps)), as_played, round(tempo, 2), round(off_ms, 1), grid)
+
+
+def _hits(ticks: Floats, drums: Sequence[str], length: int) -> list[Hit]:
+    return [Hit(int(t) % length, d, 100 if d in ("kick", "snare") else 80) for t, d in zip(ticks, drums)]
 
 
 def _whole(played: Beat) -> Beat:
