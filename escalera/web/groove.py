@@ -35,7 +35,7 @@ from escalera.services.studio import Outcome
 from escalera.store.repository import Head
 from escalera.web.edits import add_steps, answer, apply_form, base_number, whole_number
 from escalera.web.groove_drawing import RESOLUTIONS
-from escalera.web.groove_view import GrooveView, swing_in_words
+from escalera.web.groove_view import GrooveView, near_lines, swing_in_words
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("groove", __name__, url_prefix="/songs/<int:song_id>/groove")
@@ -218,7 +218,7 @@ def tapped(song_id: int):  # type: ignore[no-untyped-def]
     return render_template(
         "groove/_tapped.html",
         found=found,
-        near=alike(found.beat, view.song, limit=3),
+        near=near_lines(found.beat, alike(found.beat, view.song, limit=3)),
         spoken=write_spoken(found.beat),
         tempo=view.tempo_bpm,
     )

@@ -185,8 +185,7 @@ class GrooveView:
     def near(self) -> list[tuple[Alike, Line]]:
         if not self.beat.hits:
             return []
-        found = alike(self.beat, self.song, self.groove.id if self.groove else 0)
-        return [(a, difference_line(self.beat, a.beat, a.changes)) for a in found]
+        return near_lines(self.beat, alike(self.beat, self.song, self.groove.id if self.groove else 0))
 
     def place(self, tick: int) -> str:
         """A tick as people count it: '2', '2.5', with the bar before it in longer beats."""
@@ -207,6 +206,11 @@ class GrooveView:
 
     def layers(self) -> dict[str, Layer]:
         return drum_layers(self.song)
+
+
+def near_lines(played: Beat, found: list[Alike]) -> list[tuple[Alike, Line]]:
+    """Grooves near a beat, each with the line that draws what differs."""
+    return [(a, difference_line(played, a.beat, a.changes)) for a in found]
 
 
 def swing_in_words(ratio: float | None) -> str:

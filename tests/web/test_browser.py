@@ -7,6 +7,8 @@ from pathlib import Path
 import mido
 import pytest
 
+from tests.songs import small_song
+
 pytestmark = pytest.mark.browser
 
 
@@ -407,6 +409,33 @@ def test_a_sound_is_found_heard_liked_and_taken_by_keys(page, server):
     assert not page.locator("#sounds").is_visible()
     page.get_by_role("button", name="Undo").click()
     settled(page, studio, song_id, after.revision_id)
+
+
+def test_a_measurement_of_an_older_state_never_brings_it_back(page, server):
+    studio, held = server[1], []
+    song_id = studio.add_song(small_song(), "New")
+
+    def hold(route):
+        answer = route.fetch()
+        if held or 'id="stair"' not in answer.text():
+            route.fulfill(response=answer)
+        else:
+            held.append((route, answer))
+
+    page.route("**/measured*", hold)
+    page.goto(f"/songs/{song_id}")
+    page.wait_for_function("() => window.escalera")
+    for _ in range(600):
+        if held:
+            break
+        page.wait_for_timeout(50)
+    before = studio.head(song_id).revision_id
+    page.locator(".tile").first.click()
+    after = settled(page, studio, song_id, before).revision_id
+    route, answer = held[0]
+    route.fulfill(response=answer)
+    page.wait_for_timeout(400)
+    assert page.locator("#state [name=base]").input_value() == str(after)
 
 
 def test_a_chain_is_built_set_for_one_section_and_taken_apart(page, server):

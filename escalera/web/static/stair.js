@@ -185,6 +185,8 @@ document.addEventListener("toggle", (event) => {
 }, true);
 document.addEventListener("scroll", (event) => { if (event.target.id === "inspector") scrolled = { select: selection(), top: event.target.scrollTop }; }, true);
 document.addEventListener("htmx:beforeSwap", (event) => { answer = event.detail.pathInfo?.requestPath ?? ""; });
+// A measurement still on its way belongs to the state that is being replaced, and must not bring it back.
+document.addEventListener("htmx:oobBeforeSwap", (event) => { if (event.detail.target?.id === "state" && $("pending")) htmx.trigger("#pending", "htmx:abort"); });
 document.addEventListener("htmx:oobBeforeSwap", (event) => {
   const busy = document.activeElement?.closest("#inspector form");
   if (event.detail.target?.id === "inspector" && answer.includes("/measured") && busy) event.detail.shouldSwap = false;
