@@ -3,22 +3,17 @@
 from __future__ import annotations
 
 import random
-import statistics
-import tempfile
-import time
 from collections.abc import Iterator
-from pathlib import Path
 
 import numpy as np
 
-from benchmarks.table import row, seconds
+from benchmarks.table import row, seconds, time_edits
 from escalera.core.song.document import Song
 from escalera.core.theory.chords import QUALITIES, Chord
 from escalera.core.theory.key_finding import find_key, slices_of_notes
 from escalera.core.theory.keys import Key
 from escalera.core.theory.pitch import name_to_fifths
 from escalera.core.theory.voicings import voice_path
-from escalera.services.studio import Studio
 
 SCORES = 120
 LINES = ("I | V | vi | IV", "i VI | III VII", "<F | G@3.5 Am | % | C7", "Dm7 | G7 | Cmaj7 | A7")
@@ -26,7 +21,7 @@ LINES = ("I | V | vi | IV", "i VI | III VII", "<F | G@3.5 Am | % | C7", "Dm7 | G
 
 def harmony(song: Song) -> None:
     voice_leading()
-    page_edits(song)
+    time_edits(song, "harmony", 200, 3, _edit)
     key_finding()
 
 
@@ -39,41 +34,15 @@ def voice_leading() -> None:
     row("voice leading of 16 chords, 4 voices, 95th percentile of 60", 1000 * float(np.percentile(times, 95)), 20, "ms")
 
 
-def page_edits(song: Song, count: int = 200) -> None:
-    """Edits on the harmony page of the benchmark song, response rendered, on disk."""
-    from escalera.web import create_app
-
-    with tempfile.TemporaryDirectory() as folder:
-        studio = Studio(Path(folder), cache_mb=300)
-        song_id = studio.add_song(song, "Benchmark")
-        app = create_app(studio, testing=True)
-        app.config["WTF_CSRF_ENABLED"] = False
-        client, dice, times = app.test_client(), random.Random(3), []
-        for number in range(count + 20):
-            head = studio.head(song_id)
-            section = dice.choice(head.song.sections)
-            fields = _edit(head.song, section.id, dice)
-            select = f"section:{section.id}:0:0:0" if "section_id" in fields else "song:0:0:0:0"
-            start = time.perf_counter()
-            answer = client.post(f"/songs/{song_id}/harmony/edits", data={"base": head.revision_id, "select": select, **fields},
-                                 headers={"Accept-Encoding": "gzip"})  # fmt: skip
-            assert answer.status_code in (200, 422), answer.status_code
-            if number >= 20:
-                times.append(time.perf_counter() - start)
-        studio.close()
-    row(f"edit on the harmony page, 95th percentile of {count}", 1000 * float(np.percentile(times, 95)), 60, "ms")
-    row(f"edit on the harmony page, median of {count}", 1000 * statistics.median(times), 60, "ms")
-
-
 def _edit(song: Song, section_id: int, dice: random.Random) -> dict[str, object]:
     pads = [x for x in song.layers if x.family == "chords"]
     return dice.choice((
         {"kind": "set_chords", "chords": dice.choice(LINES), "section_id": section_id},
-        {"kind": "set_chords", "chords": dice.choice(LINES)},
-        {"kind": "push_chords", "push_ticks": dice.choice((0, 480))},
+        {"kind": "set_chords", "chords": dice.choice(LINES), "select": "song:0:0:0:0"},
+        {"kind": "push_chords", "push_ticks": dice.choice((0, 480)), "select": "song:0:0:0:0"},
         {"kind": "stretch_chords", "bars": dice.choice((2, 4, 8)), "section_id": section_id},
         {"kind": "set_voicing", "layer_id": dice.choice(pads).id, "part": "spread", "value": dice.choice(("close", "open", "wide"))},
-        {"kind": "set_key", "key": dice.choice(("D minor", "Eb major", "F# minor"))},
+        {"kind": "set_key", "key": dice.choice(("D minor", "Eb major", "F# minor")), "select": "song:0:0:0:0"},
     ))  # fmt: skip
 
 

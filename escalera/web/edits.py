@@ -6,7 +6,7 @@ import json
 from collections.abc import Callable
 from typing import Any
 
-from flask import Blueprint, render_template
+from flask import Blueprint, render_template, request
 from pydantic import TypeAdapter, ValidationError
 
 from escalera.core.moves.section import find_move
@@ -60,7 +60,7 @@ def answer(song_id: int, act: Callable[[], Outcome], fragments: Fragments):  # t
 
 
 def add_steps(blueprint: Blueprint, fragments: Fragments) -> None:
-    """Undo and redo for a page of a song."""
+    """Undo, redo and going back to an earlier state, for a page of a song."""
 
     def undo(song_id: int):  # type: ignore[no-untyped-def]
         return answer(song_id, lambda: Outcome(studio().undo(song_id), "Undone"), fragments)
@@ -68,6 +68,13 @@ def add_steps(blueprint: Blueprint, fragments: Fragments) -> None:
     def redo(song_id: int):  # type: ignore[no-untyped-def]
         return answer(song_id, lambda: Outcome(studio().redo(song_id), "Redone"), fragments)
 
+    def restore(song_id: int, revision_id: int):  # type: ignore[no-untyped-def]
+        def act() -> Outcome:
+            return studio().restore(song_id, base_number(request.form.get("base", "")), revision_id)
+
+        return answer(song_id, act, fragments)
+
+    blueprint.post("/states/<int:revision_id>")(restore)
     blueprint.post("/undo")(undo)
     blueprint.post("/redo")(redo)
 

@@ -233,7 +233,8 @@ def hit(song_id: int):  # type: ignore[no-untyped-def]
     if here is None:
         return "", 204
     song = view.song
-    for step in (*_kept(view)[0], SetHit(_kept(view)[1], drum, tick, 0)):
+    before, groove_id = _kept(view)
+    for step in (*before, SetHit(groove_id, drum, tick, 0)):
         try:
             song = step.apply(song)
         except EditError:

@@ -15,7 +15,7 @@ from escalera.core.song.lanes import CONTROLS
 from escalera.core.theory.keys import MODES
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
-from escalera.web.edits import add_steps, answer, apply_form, base_number, whole_number
+from escalera.web.edits import add_steps, answer, apply_form, whole_number
 from escalera.web.song_view import LISTS, SongView, looks_alike, song_view, studio
 
 blueprint = Blueprint("stair", __name__, url_prefix="/songs/<int:song_id>")
@@ -67,12 +67,6 @@ def history(song_id: int):  # type: ignore[no-untyped-def]
 def edits(song_id: int):  # type: ignore[no-untyped-def]
     """Apply one edit; what changed comes back. A refused one answers with the reason and the state there is."""
     return answer(song_id, lambda: apply_form(song_id, request.form.to_dict()), _fragments)
-
-
-@blueprint.post("/states/<int:revision_id>")
-def restore(song_id: int, revision_id: int):  # type: ignore[no-untyped-def]
-    base = base_number(request.form.get("base", ""))
-    return answer(song_id, lambda: studio().restore(song_id, base, revision_id), _fragments)
 
 
 def _fragments(head: Head, outcome: Outcome | None) -> str:

@@ -93,6 +93,11 @@ def test_the_third_pass_and_the_ending_are_their_own():
     assert [c for _, c in changes(song, 1)] == ["C", "G", "C", "G", "Am", "G", "C", "G"], (
         "the chorus has no ending of its own"
     )
+    again = done(song, "set_chords", chords="I | IV")
+    assert [c for _, c in changes(again, 1)] == ["C", "F", "C", "F", "Am", "G", "C", "F"], (
+        "a loop of the same length keeps its passes"
+    )
+    assert not done(song, "set_chords", chords="I | IV | V").progression.passes
     for bars in (1, 3, 5):
         split = done(song, "split_section", section_id=V, after_bars=bars)
         assert [harmony(split, 0).at(b * BAR).name() for b in range(bars)] == [

@@ -55,6 +55,18 @@ def test_an_edit_on_the_page_changes_the_chords_and_answers_with_the_page(client
     assert tree(undone).xpath("//input[@id='line']/@value") == [""], "it follows the song again"
 
 
+@pytest.mark.parametrize(("place", "field"), [("harmony", "held"), ("groove", "shown")])
+def test_an_earlier_state_is_brought_back_on_the_page_itself(client, studio, song_id, place, field):
+    first = studio.head(song_id)
+    post(client, studio, song_id, kind="set_chords", chords="vi | IV")
+    data = {"base": studio.head(song_id).revision_id, "select": f"section:{V}:0:0:0"}
+    page = tree(
+        client.post(f"/songs/{song_id}/{place}/states/{first.revision_id}", data=data, headers={"HX-Request": "true"})
+    )
+    assert studio.head(song_id).song.progression == first.song.progression
+    assert page.xpath(f"//*[@id='state']/input[@name='{field}']") and not page.xpath("//*[@id='stair']")
+
+
 @pytest.mark.parametrize(("fields", "says"), [
     (dict(chords="H7 | C"), "Chord 1: “H7”.*Write B7 or Bb7"), (dict(chords=""), "The line is empty"), (dict(chords="C | F | G | C | C | C | C | C | C", section_id=V), "Bar 9 of 9: the section has 8 bars"),
     (dict(kind="set_key", key="H"), "is not a key"), (dict(kind="set_tempo", tempo_bpm=900), "900 bpm lies outside 30 to 300"), (dict(chords="V of nothing"), "“nothing” is not a degree"),

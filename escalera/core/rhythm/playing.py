@@ -56,12 +56,3 @@ def playable(played: Beat) -> Beat:
         hands.sort(key=lambda h: (LET_GO.get(h.drum, 9), h.velocity, -RANK[h.drum]))
         kept += free + hands[max(0, len(hands) - HANDS) :]
     return played.with_hits(kept)
-
-
-def too_many_hands(played: Beat) -> list[int]:
-    """Ticks at which more would be played than two hands can."""
-    ticks: dict[int, int] = {}
-    for h in played.hits:
-        if h.drum not in FEET and h.drum not in OTHER_HANDS:
-            ticks[h.tick] = ticks.get(h.tick, 0) + 1
-    return sorted(t for t, n in ticks.items() if n > HANDS)

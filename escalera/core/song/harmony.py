@@ -38,10 +38,6 @@ class Harmony:
     def at(self, tick: int) -> Chord:
         return self.chords[self.index_at(tick)]
 
-    def chords_from(self, tick: int) -> tuple[Row, ...]:
-        """Changes at or after a tick."""
-        return tuple((t, c) for t, c in zip(self.ticks, self.chords) if t >= tick)
-
 
 def progression_of(song: Song, section: Section) -> Progression | None:
     return section.progression or song.progression

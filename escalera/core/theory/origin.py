@@ -27,26 +27,17 @@ class Origin:
 
 def triads(key: Key) -> tuple[Chord, ...]:
     """The triads on the seven degrees, spelled in the key."""
-    return tuple(_stack(key, degree, 3) for degree in range(7))
+    return tuple(_triad(key, degree) for degree in range(7))
 
 
-def sevenths(key: Key) -> tuple[Chord, ...]:
-    """The seventh chords on the seven degrees that have a name."""
-    return tuple(c for c in (_stack(key, degree, 4) for degree in range(7)) if c is not None)
-
-
-SHAPES = {(0, 4, 7): "", (0, 3, 7): "m", (0, 3, 6): "dim", (0, 4, 8): "aug", (0, 4, 6): "(b5)",
-          (0, 4, 7, 10): "7", (0, 4, 7, 11): "maj7", (0, 3, 7, 10): "m7", (0, 3, 7, 11): "mmaj7", (0, 3, 6, 9): "dim7",
-          (0, 3, 6, 10): "m7b5", (0, 4, 8, 11): "maj7#5", (0, 4, 8, 10): "7#5", (0, 4, 6, 10): "7b5",
-          (0, 4, 6, 11): "maj7b5", (0, 3, 6, 11): "dimmaj7", (0, 3, 8, 10): "m7#5"}  # fmt: skip
+SHAPES = {(0, 4, 7): "", (0, 3, 7): "m", (0, 3, 6): "dim", (0, 4, 8): "aug", (0, 4, 6): "(b5)"}
 
 
 @lru_cache(maxsize=1024)
-def _stack(key: Key, degree: int, size: int) -> Chord:
+def _triad(key: Key, degree: int) -> Chord:
     root = key.degrees[degree]
-    tones = tuple((key.degrees[(degree + 2 * i) % 7] - root) % 12 for i in range(size))
-    shape = tones if tones in SHAPES else tones[:3]  # a degree whose seventh has no name keeps its triad
-    return Chord(key.scale_fifths[degree], SHAPES.get(shape, "dim"))
+    tones = tuple((key.degrees[(degree + 2 * i) % 7] - root) % 12 for i in range(3))
+    return Chord(key.scale_fifths[degree], SHAPES.get(tones, "dim"))
 
 
 def origin(chord: Chord, key: Key) -> Origin:

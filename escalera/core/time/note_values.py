@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 from escalera.core.time.ticks import TICKS_PER_QUARTER, ticks_to_seconds
 
@@ -23,28 +22,9 @@ USES: dict[str, tuple[str, tuple[str, ...]]] = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class ValueTime:
-    """A note value at a tempo: milliseconds, cycles a second, samples at 44.1 kHz."""
-
-    name: str
-    quarters: float
-    ms: float
-    hz: float
-    samples: float
-
-
 def value_ms(name: str, tempo_bpm: float) -> float:
     """Milliseconds of a note value (a key of VALUES) at quarters a minute."""
     return 1000.0 * ticks_to_seconds(VALUES[name] * TICKS_PER_QUARTER, tempo_bpm)
-
-
-def value_times(tempo_bpm: float, rate_hz: int = 44_100) -> list[ValueTime]:
-    """Every note value at a tempo."""
-    return [
-        ValueTime(name, quarters, ms := value_ms(name, tempo_bpm), 1000.0 / ms, ms / 1000.0 * rate_hz)
-        for name, quarters in VALUES.items()
-    ]
 
 
 def stretch(from_bpm: float, to_bpm: float) -> tuple[float, float, float]:

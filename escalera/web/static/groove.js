@@ -83,7 +83,12 @@ document.addEventListener("pointerup", (event) => {
   else setHit(drum, Number(tick), 0);
   held = null;
 });
-document.addEventListener("pointerover", (event) => { const dot = event.target.closest?.(".groove-dot"); if (dot && !held) hitSaid(dot.dataset.drum, dot.dataset.tick); });
+let resting = null; // a hand that only passes over asks for nothing
+document.addEventListener("pointerover", (event) => {
+  const dot = event.target.closest?.(".groove-dot");
+  clearTimeout(resting);
+  if (dot && !held) resting = setTimeout(() => hitSaid(dot.dataset.drum, dot.dataset.tick), 150);
+});
 function lineKey(event) {
   const order = lanes().map(([drum]) => drum), at = order.indexOf(cursor.drum), size = step(), end = length();
   const here = dotAt(cursor.drum, cursor.tick), loud = Number(here?.dataset.velocity ?? 0);
@@ -154,7 +159,7 @@ document.addEventListener("click", (event) => {
   if (hit("[data-tap-again]")) return tapAgain();
   if (hit("[data-offer]")) { const b = hit("[data-offer]"); $("spoken").value = $("spoken").value.replace(b.dataset.for, b.dataset.offer); $("spoken").focus(); draft = { select: field("select").value, text: $("spoken").value }; return listen(); }
   if (button?.dataset.do) return edit(JSON.parse(button.dataset.do));
-  if (button?.dataset.state) { $("history").close(); return post(`../states/${button.dataset.state}`, here()).then(() => show({})); }
+  if (button?.dataset.state) { $("history").close(); return post(`states/${button.dataset.state}`, here()); }
   if (button && actions[button.dataset.action]) return actions[button.dataset.action]();
   const chosen = hit("[data-select]");
   if (chosen) { draft = null; return show({ select: chosen.dataset.select }); }

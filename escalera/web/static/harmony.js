@@ -94,7 +94,7 @@ document.addEventListener("click", (event) => {
   if (hit("#keys-on")) return letters(!document.body.dataset.letters);
   if (hit("[data-note]")) return clickNote(hit("[data-note]"));
   if (button?.dataset.do) return edit(JSON.parse(button.dataset.do));
-  if (button?.dataset.state) { $("history").close(); return post(`../states/${button.dataset.state}`, here()).then(() => show({})); }
+  if (button?.dataset.state) { $("history").close(); return post(`states/${button.dataset.state}`, here()); }
   if (button && actions[button.dataset.action]) return actions[button.dataset.action]();
   const chosen = hit("[data-select]");
   if (chosen) { written(); return show({ select: chosen.dataset.select }); }
@@ -245,7 +245,7 @@ document.addEventListener("htmx:oobBeforeSwap", (event) => {
   if (event.detail.target?.id !== "score") return;
   if (sent && field("base").value !== sent.base && (draft.text ?? sent.text) === sent.text) { written(); sent = null; }
   const input = line(), scroller = document.querySelector(".strip-scroll");
-  kept = { select: draft.select, text: draft.text, focused: document.activeElement === input, at: input.selectionStart, scroll: scroller?.scrollLeft ?? 0, height: document.querySelector(".score").scrollTop };
+  kept = { select: draft.select, text: draft.text, focused: document.activeElement === input, at: input.selectionStart, scroll: scroller?.scrollLeft ?? 0 };
 });
 document.addEventListener("htmx:oobAfterSwap", (event) => {
   if (event.detail.target?.id !== "score" || !kept) return;

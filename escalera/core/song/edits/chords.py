@@ -94,7 +94,10 @@ class SetKey:
 
 @edit("set_chords")
 class SetChords:
-    """Set the chords of the song or of one section; an empty line takes a section's own chords away."""
+    """Set the chords of the song or of one section; an empty line takes a section's own chords away.
+
+    A loop of the same length keeps its variations on single passes.
+    """
 
     chords: str
     section_id: int | None = None
@@ -106,6 +109,9 @@ class SetChords:
             raise EditError(
                 "The line is empty, and the song's layers follow its chords. Write at least one, for example I."
             )
+        old = section.progression if section else song.progression
+        if progression and old and old.length_ticks == progression.length_ticks:
+            progression = replace(progression, passes=old.passes)
         return _with(song, section, progression)
 
     def summary(self, song: Song) -> str:
