@@ -30,7 +30,13 @@ def triads(key: Key) -> tuple[Chord, ...]:
     return tuple(_triad(key, degree) for degree in range(7))
 
 
-SHAPES = {(0, 4, 7): "", (0, 3, 7): "m", (0, 3, 6): "dim", (0, 4, 8): "aug", (0, 4, 6): "(b5)"}
+SHAPES: dict[tuple[int, ...], str] = {
+    (0, 4, 7): "",
+    (0, 3, 7): "m",
+    (0, 3, 6): "dim",
+    (0, 4, 8): "aug",
+    (0, 4, 6): "(b5)",
+}
 
 
 @lru_cache(maxsize=1024)
