@@ -230,7 +230,12 @@ def test_a_beat_is_drawn_by_hand_and_keys_and_the_loop_changes(page, server):
     drawn_again = settled(page, studio, song_id, drawn.revision_id)
     assert drawn_again.song != drawn.song and page.evaluate("document.activeElement.id") == "lane-plot"
     page.keyboard.press("Control+z")
-    assert settled(page, studio, song_id, drawn_again.revision_id).song == drawn.song
+    undone = settled(page, studio, song_id, drawn_again.revision_id)
+    assert undone.song == drawn.song
+    page.keyboard.press("h")
+    page.locator("#history[open] li.undone button").first.click()
+    assert settled(page, studio, song_id, undone.revision_id).song == drawn_again.song
+    assert page.locator("#lane-plot").is_visible() and not page.locator("#history[open]").count()
 
 
 @pytest.mark.browser
