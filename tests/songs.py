@@ -14,9 +14,12 @@ from escalera.core.song.edits import devices as D
 from escalera.core.song.edits import grooves as G
 from escalera.core.song.edits import layers as L
 from escalera.core.song.edits import lines as N
+from escalera.core.song.edits import lowend as X
+from escalera.core.song.edits import parts as Z
 from escalera.core.song.edits import sections as S
 from escalera.core.song.edits import tiles as T
 from escalera.core.song.edits import whole as W
+from escalera.core.song.edits import written as Y
 
 KICK = [[960 * i, 240, 0, 36, 0, 100] for i in range(4)]
 HATS = [[480 * i, 120, 0, 42, 0, 80] for i in range(8)]
@@ -106,6 +109,15 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(N.MakeLine, section, layer, st.integers(0, 1), st.sampled_from(sorted(MAKERS))),
         st.builds(N.TransformLine, section, layer, st.integers(0, 1), st.sampled_from(sorted(TRANSFORMATIONS))),
         st.builds(N.DoubleLine, layer, st.sampled_from(["glass-bell", "sub-sine"]), st.integers(-1, 1)),
+        st.builds(Y.ChangeNotes, section, layer, st.integers(0, 1), st.just([[None, None, 480, 62, 300, 90], [None, None, 960, 65, 100, 70]]),
+                  st.sampled_from(["chord", "scale", "fixed"]), st.booleans()),
+        st.builds(Y.AnchorLine, section, layer, st.integers(0, 1), st.sampled_from(["chord", "scale", "fixed"])),
+        st.builds(Y.TransposeLine, section, layer, st.integers(0, 1), st.integers(-3, 3)),
+        st.builds(Y.QuantiseLine, section, layer, st.integers(0, 1), st.sampled_from([0.4, 1.0]), st.sampled_from(["1/8", "1/16 triplet"])),
+        st.builds(Y.RecordNotes, section, layer, st.integers(0, 1), st.just([[0.1, 0.3, 60, 90], [1.2, 0.1, 64, 80]])),
+        st.builds(Z.SecondVoice, section, layer, st.integers(0, 1), st.sampled_from(["third-above", "sixth-below"])),
+        st.builds(Z.SplitLine, section, layer, st.integers(0, 1), st.sampled_from(["in-turn", "bars-in-turn"])),
+        st.builds(X.TuneLow, section, layer),
         st.builds(H.PushChords, st.sampled_from([0, 240, 480])),
         st.builds(H.SetKey, st.sampled_from(["D minor", "Gb major", "B lydian"]), st.booleans()),
         st.builds(H.SetVoicing, layer, st.just("spread"), st.sampled_from(["open", "wide"])),

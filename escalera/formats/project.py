@@ -157,6 +157,7 @@ class LayerModel(Strict):
     duck_db: float = 0.0
     duck_release_beats: float = 0.75
     octave: int = 0
+    tune_cents: float = Field(0.0, ge=-100, le=100)
     muted: bool = False
     pattern_id: int = 0
     source: str = Field("", max_length=200)
@@ -215,6 +216,10 @@ class SongModel(Strict):
     tuning_hz: float = 440.0
     tuned_down: int = 0
     capo_fret: int = 0
+    tune: tuple[int, int, int] = Field(
+        (0, 0, 0),
+        description="section id, layer id and phrase (from 0) of the line that is the tune; zeros let it be found",
+    )
 
 
 class ProjectModel(Strict):

@@ -123,7 +123,7 @@ def unit_spec(song: Song, span: Span, layer: Layer, moving: tuple[Moving, ...] =
     """What a layer's unit in a section is made of. `moving` as from `moving_of`; what acts in the mix is left out."""
     moving = tuple(m for m in moving if m.slot not in MIX_LANES)
     devices = tuple((d.key, d.settings) for d in layer.devices if d.on)
-    tuning = STANDARD_HZ if layer.sound.is_drum else song.tuning_hz
+    tuning = STANDARD_HZ if layer.sound.is_drum else song.tuning_hz * 2.0 ** (layer.tune_cents / 1200.0)
     sounds = [Stacked(layer.sound_key, layer.settings, bank=bank_file(layer.sound_key), tuning_hz=tuning)]
     for part in layer.stack:
         gain = 10.0 ** (part.level_db / 20.0) * (-1.0 if part.inverted else 1.0)

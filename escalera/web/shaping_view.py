@@ -27,7 +27,7 @@ from escalera.core.song.timeline import Span
 from escalera.services.rendering import Rendering
 
 WIDTH, HEIGHT = 288, 104
-STRIP = ("level_db", "pan", "lowpass_hz", "highpass_hz", "octave")
+STRIP = ("level_db", "pan", "lowpass_hz", "highpass_hz", "octave", "tune_cents")
 POINTS_A_CURVE = 160
 
 

@@ -55,6 +55,13 @@ CLICK = SHAPED.layer_by_id[K].stack[0].id
 CUTOFF = f"layer.{P}.lowpass_hz"
 
 
+# a bass that is mistuned, with one note far above its range
+FAULTY = EDITS["set_control"](B, "tune_cents", 40).apply(
+    EDITS["change_notes"](V, B, 0, [[None, None, 480, 90, 200, 90]], "fixed", True).apply(SONG)
+)
+ON_FAULTY = {"fold_line", "tune_low"}
+
+
 def layer(song, key):
     return song.layer_by_id[key]
 
@@ -172,6 +179,17 @@ ROWS = {
     "untreat": ((dict(section_id=C, layer_id=B), lambda s: not section(s, C).treatments), (dict(section_id=C, layer_id=99), "Layer 99 is not")),
     "throw": ((dict(section_id=C, layer_id=P, start_ticks=0, end_ticks=960, to="hall"), lambda s: section(s, C).throws[0].to == "hall"), (dict(section_id=C, layer_id=P, start_ticks=0, end_ticks=960, to="cave"), "not a shared space")),
     "remove_throw": ((dict(section_id=C, layer_id=P, start_ticks=2880), lambda s: not section(s, C).throws), (dict(section_id=C, layer_id=P, start_ticks=1), "not there any more")),
+    "change_notes": ((dict(section_id=V, layer_id=P, phrase=0, changes=[[None, None, 960, 60, 480, 90]]), lambda s: starts(s, V, P) == [960]), (dict(section_id=V, layer_id=P, phrase=0, changes=[[0]]), "cannot be read")),
+    "anchor_line": ((dict(section_id=V, layer_id=B, phrase=0, how="fixed"), lambda s: starts(s, V, B) == starts(SONG, V, B)), (dict(section_id=V, layer_id=B, phrase=0, how="sideways"), "is not a way of writing notes")),
+    "transpose_line": ((dict(section_id=V, layer_id=B, phrase=1, semitones=5), lambda s: len(s.patterns) == len(SONG.patterns) + 1), (dict(section_id=V, layer_id=B, phrase=1, semitones=40), "Moving by 40")),
+    "quantise_line": ((dict(section_id=V, layer_id=B, phrase=0, grid="1/4"), lambda s: {t % 960 for t in starts(s, V, B)[:16]} == {0}), (dict(section_id=V, layer_id=B, phrase=0, grid="1/5"), "is not a step")),
+    "record_notes": ((dict(section_id=V, layer_id=P, phrase=0, notes=[[0.5, 0.2, 60, 90]]), lambda s: starts(s, V, P) == [960]), (dict(section_id=V, layer_id=P, phrase=0, notes=[["x", 1, 2, 3]]), "cannot be read")),
+    "second_voice": ((dict(section_id=V, layer_id=B, phrase=0, interval="octave-above"), lambda s: len(s.layers) == 4), (dict(section_id=V, layer_id=B, phrase=0, interval="third-above", sound="tin-hat"), "is a drum and plays no line")),
+    "split_line": ((dict(section_id=V, layer_id=B, phrase=0, deal="in-turn"), lambda s: len(starts(s, V, B)) == 16 + 32), (dict(section_id=V, layer_id=B, phrase=0, deal="chosen"), "would leave one of the two layers empty")),
+    "answer_only": ((dict(section_id=C, layer_id=B, phrase=0, other_id=K), lambda s: len(starts(s, C, B)) == 4 * 4 + 4 * 8), (dict(section_id=C, layer_id=B, phrase=0, other_id=P), "is never silent here")),
+    "fold_line": ((dict(section_id=V, layer_id=B, phrase=0), lambda s: len(starts(s, V, B)) == 65 and s.next_id > FAULTY.next_id), (dict(section_id=V, layer_id=P, phrase=0), "Nothing needs to move")),
+    "tune_low": ((dict(section_id=V, layer_id=B), lambda s: layer(s, B).tune_cents == 0), (dict(section_id=V, layer_id=P), "is in tune with the chords")),
+    "set_tune": ((dict(section_id=V, layer_id=B, phrase=1), lambda s: s.tune == (V, B, 1)), (dict(section_id=V, layer_id=P, phrase=0), "needs at least 3")),
     "print_layer": ((dict(layer_id=P, prints=[["a", "b", 5]]), lambda s: layer(s, P).prints[0].offset == 5), (dict(layer_id=P, prints=[]), "plays nothing yet")),
     "unprint_layer": ((dict(layer_id=B), lambda s: not layer(s, B).prints), (dict(layer_id=P), "is not printed")),
 }  # fmt: skip
@@ -188,7 +206,10 @@ def test_every_kind_of_edit_has_a_row():
 @pytest.mark.parametrize("kind", ROWS)
 def test_an_edit_does_what_it_says_and_refuses_the_rest(kind):
     (fields, holds), (bad, says) = ROWS[kind]
-    edit, song = EDITS[kind](**fields), SHAPED if kind in ON_SHAPED else GROOVED if kind in ON_GROOVED else SONG
+    edit, song = (
+        EDITS[kind](**fields),
+        SHAPED if kind in ON_SHAPED else GROOVED if kind in ON_GROOVED else FAULTY if kind in ON_FAULTY else SONG,
+    )
     after = edit.apply(song)
     assert holds(after)
     assert after != song and small_song() == SONG and shaped_song() == SHAPED

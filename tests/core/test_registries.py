@@ -110,6 +110,7 @@ def test_every_control_of_a_layer_is_heard_and_kept_inside_its_range(control):
         "duck_db": 12,
         "duck_release_beats": 2.0,
         "octave": 1,
+        "tune_cents": 30,
     }[control]
     song = EDITS["set_control"](P, "duck_db", 6).apply(BASE) if control == "duck_release_beats" else BASE
     changed = EDITS["set_control"](P, control, value).apply(song)

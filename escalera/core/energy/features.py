@@ -84,14 +84,25 @@ def voice_stats(voices: list[Voice], grid: Grid) -> list[Stats]:
     return [found[v] for v in voices]  # type: ignore[misc]
 
 
-def _compute(voices: list[Voice], grid: Grid) -> Stats:
-    """Stats of all voices, shape (voices, felt bars, WIDTH), from one table of all their notes."""
-    bars = felt_bars(grid)
-    out = empty(len(voices), len(bars))
+@dataclass(frozen=True, eq=False)
+class _Sounding:
+    """All notes of some voices: their table, how many each voice has, whose each is, and their energy by band."""
+
+    table: NDArray[np.int32]
+    counts: list[int]
+    owner: NDArray[np.int64]
+    start: Floats
+    hold: Floats
+    energy: Floats
+
+    def of(self, index: int) -> slice:
+        first = sum(self.counts[:index])
+        return slice(first, first + self.counts[index])
+
+
+def _sounding(voices: list[Voice], grid: Grid) -> _Sounding:
     table = np.concatenate([v.events.table for v in voices])
     counts = [len(v.events.table) for v in voices]
-    if not len(table):
-        return out
     edges = np.concatenate(([0], np.cumsum(counts)))
     owner = np.repeat(np.arange(len(voices)), counts)
     start = _seconds(grid, table[:, START])
@@ -107,12 +118,40 @@ def _compute(voices: list[Voice], grid: Grid) -> Stats:
             number = np.full(counts[i], sound_index(key))
             energy[mine] += power * note_energies(number, pitch[mine], hold_heard[mine])
     energy *= ((table[:, VELOCITY] / 100.0) ** 3.0)[:, None] * _filters(voices, counts, table)
-    share = _overlap(bars, start, hold, voices, owner)
+    return _Sounding(table, counts, owner, start, hold, energy)
+
+
+def _compute(voices: list[Voice], grid: Grid) -> Stats:
+    """Stats of all voices, shape (voices, felt bars, WIDTH), from one table of all their notes."""
+    bars = felt_bars(grid)
+    out = empty(len(voices), len(bars))
+    if not any(len(v.events.table) for v in voices):
+        return out
+    notes = _sounding(voices, grid)
+    share = _overlap(bars.seconds, notes, voices)
     for i, voice in enumerate(voices):
-        mine = slice(edges[i], edges[i + 1])
-        _fill_power(out[i], share[:, mine], energy[mine], table[mine, PITCH], voice, bars)
-    _fill_onsets(out, table, owner, voices, bars, grid)
+        mine = notes.of(i)
+        _fill_power(out[i], share[:, mine], notes.energy[mine], notes.table[mine, PITCH], voice, bars)
+    _fill_onsets(out, notes.table, notes.owner, voices, bars, grid)
     return out
+
+
+def band_powers(song: Song, span: Span, layers: list[Layer], edges_s: Floats) -> Floats:
+    """Mean square of every layer in the six bands over spans given by their edges in seconds, shape (layers, spans, 6).
+
+    Levels and filters are in, ducking and what a bus adds are not.
+    """
+    found = np.zeros((len(layers), len(edges_s) - 1, 6))
+    voices = [_voice(song, span, x) for x in layers]
+    if not any(len(v.events.table) for v in voices):
+        return found
+    notes = _sounding(voices, span.grid)
+    share = _overlap(edges_s, notes, voices)
+    for i, layer in enumerate(layers):
+        mine = notes.of(i)
+        gain = 10.0 ** ((layer.level_db + song.master_gain_db) / 10.0)
+        found[i] = gain * (share[:, mine] @ notes.energy[mine]) / np.diff(edges_s)[:, None]
+    return found
 
 
 def _fill_power(
@@ -143,14 +182,15 @@ def _seconds(grid: Grid, ticks: NDArray[np.int32]) -> Floats:
     return grid.tempo.seconds_at(ticks.astype(np.float64))
 
 
-def _overlap(bars: FeltBars, start: Floats, hold: Floats, voices: list[Voice], owner: NDArray[np.int64]) -> Floats:
-    """Share of every note's energy that falls into every felt bar, shape (bars, notes); tails join the last bar."""
+def _overlap(edges_s: Floats, notes: _Sounding, voices: list[Voice]) -> Floats:
+    """Share of every note's energy that falls between every two edges, shape (spans, notes); tails join the last span."""
+    owner, start, hold = notes.owner, notes.start, notes.hold
     longest = np.array(
         [DRUM_SPREAD_S if v.sound.is_drum else STRUCK_SPREAD_S if v.sound.hold == "struck" else np.inf for v in voices]
     )
     drum = np.array([v.sound.is_drum for v in voices])[owner]
     length = np.where(drum, DRUM_SPREAD_S, np.minimum(hold, longest[owner]))
-    edges = bars.seconds.copy()
+    edges = edges_s.copy()
     edges[0], edges[-1] = -1e9, 1e9
     passed = np.clip((edges[:, None] - start) / length, 0.0, 1.0)
     rising = np.array([v.sound.rise for v in voices])[owner]

@@ -15,7 +15,7 @@ class Frame:
     """A stretch of `length_ticks` from its own tick 0.
 
     `chords` are (tick, chord) in the song's key, the first at or before 0; `kicks` are onsets of the kick; `other` are
-    (start, end) of another line's notes, for what answers or locks.
+    (start, end) of another line's notes, for what answers or locks. `bare` says that nobody wrote the chords: the tonic stands in.
     """
 
     length_ticks: int
@@ -24,6 +24,7 @@ class Frame:
     chords: tuple[tuple[int, Chord], ...]
     kicks: tuple[int, ...] = ()
     other: tuple[tuple[int, int], ...] = ()
+    bare: bool = False
 
     def chord_at(self, tick: int) -> Chord:
         index = bisect_right([t for t, _ in self.chords], tick) - 1

@@ -36,6 +36,7 @@ class Maker:
     said: str
     controls: tuple[Control, ...]
     make: Callable[[Frame, Options], list[Row]]
+    needs_chords: bool = False
 
 
 MAKERS: dict[str, Maker] = {}
@@ -44,9 +45,9 @@ NOTE_VALUES = ("1/8", "1/16", "1/8 triplet", "1/4", "1/16 triplet")
 GATE = Control("gate", "length", ("half", "short", "full", "growing"))
 
 
-def maker(key: str, label: str, family: str, said: str, *controls: Control):  # type: ignore[no-untyped-def]
+def maker(key: str, label: str, family: str, said: str, *controls: Control, chords: bool = False):  # type: ignore[no-untyped-def]
     def register(make: Callable[[Frame, Options], list[Row]]) -> Callable[[Frame, Options], list[Row]]:
-        MAKERS[key] = Maker(key, label, family, said, controls, make)
+        MAKERS[key] = Maker(key, label, family, said, controls, make, chords)
         return make
 
     return register
@@ -55,6 +56,11 @@ def maker(key: str, label: str, family: str, said: str, *controls: Control):  # 
 def make_line(frame: Frame, key: str, options: Options) -> Pattern:
     """The pattern of a maker over a stretch. Raises EditError with a remedy where it cannot be made."""
     found = MAKERS[key]
+    if found.needs_chords and frame.bare:
+        raise EditError(
+            f"No chord stands under this phrase, and {found.label.lower()} plays the chords. Write some first, for example"
+            " I V vi IV, then make the line."
+        )
     chosen = {c.key: options.get(c.key) or c.choices[0] for c in found.controls}
     for control in found.controls:
         if chosen[control.key] not in control.choices:
@@ -192,6 +198,7 @@ RHYTHMS: dict[str, tuple[float, ...]] = {
     Control("rhythm", "rhythm", tuple(RHYTHMS)),
     Control("voices", "voices", ("3", "4", "2")),
     GATE,
+    chords=True,
 )
 def chord_rhythm(frame: Frame, options: Options) -> list[Row]:
     rows: list[Row] = []
@@ -219,6 +226,7 @@ def chord_rhythm(frame: Frame, options: Options) -> list[Row]:
     Control("value", "note value", NOTE_VALUES),
     Control("octaves", "octaves", ("1", "2", "3")),
     GATE,
+    chords=True,
 )
 def arpeggio(frame: Frame, options: Options) -> list[Row]:
     step = round(VALUES[options["value"]] * TICKS_PER_QUARTER)
@@ -239,11 +247,7 @@ def _order(count: int, order: str) -> list[int]:
         return up + up[-2:0:-1]
     if order == "outside in":
         return [up[i // 2] if i % 2 == 0 else up[-1 - i // 2] for i in range(count)]
-    return (
-        [up[(i * 2) % count] if count % 2 else up[(i * 3 + i // 2) % count] for i in range(count)]
-        if order == "as played"
-        else up
-    )
+    return [int(i) for i in np.random.default_rng(count).permutation(count)] if order == "scattered" else up
 
 
 @maker(
@@ -252,6 +256,7 @@ def _order(count: int, order: str) -> list[int]:
     "chords",
     "every chord held, its voices led by the least motion",
     Control("voices", "voices", ("3", "4", "5")),
+    chords=True,
 )
 def pad(frame: Frame, options: Options) -> list[Row]:
     return [(a, b - a - 10, VOICE, v, 0, 84) for a, b, _ in frame.changes() for v in range(int(options["voices"]))]
@@ -266,6 +271,7 @@ def pad(frame: Frame, options: Options) -> list[Row]:
     "leads",
     "a small figure on the tones that tell one chord from another",
     Control("value", "note value", ("1/8", "1/16")),
+    chords=True,
 )
 def third_and_seventh(frame: Frame, options: Options) -> list[Row]:
     step = round(VALUES[options["value"]] * TICKS_PER_QUARTER)

@@ -45,7 +45,7 @@ Plain = dict[str, Any]
 
 LAYER_FIELDS = (
     "id", "name", "sound", "family", "job", "seed", "level_db", "pan", "lowpass_hz", "highpass_hz", "reverb_send_db",
-    "echo_send_db", "near_send_db", "chamber_send_db", "shimmer_send_db", "duck_db", "duck_release_beats", "duck_by", "octave",
+    "echo_send_db", "near_send_db", "chamber_send_db", "shimmer_send_db", "duck_db", "duck_release_beats", "duck_by", "octave", "tune_cents",
     "muted", "pattern_id", "source", "recipe",
 )  # fmt: skip
 VARIATION_FIELDS = tuple(Variation.__dataclass_fields__)
@@ -54,6 +54,11 @@ NO_VARIATION = Variation()
 
 def key_text(key: Key) -> str:
     return f"{fifths_to_name(key.tonic_fifths, ascii_only=True)} {key.mode}"
+
+
+def _tune(plain: list[int] | None) -> tuple[int, int, int]:
+    section, layer, phrase = plain or (0, 0, 0)
+    return section, layer, phrase
 
 
 def _progression(progression: Progression | None) -> Plain | None:
@@ -143,6 +148,7 @@ def to_plain(song: Song, with_notes: bool = False) -> Plain:
         "sections": [_section(s) for s in song.sections], "patterns": [pattern(p) for p in song.patterns],
         "next_id": song.next_id, "notes": song.notes, "push_ticks": song.push_ticks, "tuning_hz": song.tuning_hz,
         "tuned_down": song.tuned_down, "capo_fret": song.capo_fret, "words": dict(song.words),
+        **({"tune": list(song.tune)} if any(song.tune) else {}),
         "grooves": [{"id": g.id, "name": g.name, "feel": g.feel, "variant_of": g.variant_of, "parts": dict(g.parts)} for g in song.grooves],
     }  # fmt: skip
 
@@ -217,6 +223,7 @@ def from_plain(plain: Mapping[str, Any], find_pattern: Callable[[Plain], Pattern
         patterns=tuple(NamedPattern(p["id"], p["name"], p["family"], find_pattern(p)) for p in plain["patterns"]),
         next_id=plain["next_id"], notes=plain.get("notes", ""), push_ticks=plain.get("push_ticks", 0),
         tuning_hz=plain.get("tuning_hz", 440.0), tuned_down=plain.get("tuned_down", 0), capo_fret=plain.get("capo_fret", 0),
+        tune=_tune(plain.get("tune")),
         grooves=tuple(Groove(g["id"], g["name"], g["feel"], g["variant_of"], tuple(g["parts"].items())) for g in plain.get("grooves", ())),
         words=tuple(plain.get("words", {}).items()),
     )  # fmt: skip

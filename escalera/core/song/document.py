@@ -160,6 +160,7 @@ class Layer:
     duck_release_beats: float = 0.75
     duck_by: int = 0  # id of the layer that ducks it; 0 is every kick, EVERY_BEAT the beat itself
     octave: int = 0
+    tune_cents: float = 0.0  # how far a pitched sound is tuned off the song's pitch
     muted: bool = False
     pattern_id: int = 0  # what a bare tile takes when the layer plays nowhere near; 0 is nothing
     source: str = ""  # the track of a file that it came from
@@ -222,6 +223,11 @@ class Song:
     sections: tuple[Section, ...] = ()
     patterns: tuple[NamedPattern, ...] = ()
     grooves: tuple[Groove, ...] = ()
+    tune: tuple[int, int, int] = (
+        0,
+        0,
+        0,
+    )  # section, layer and phrase of the line that is the tune; zeros let it be found
     words: tuple[tuple[str, str], ...] = ()  # the user's own words for drums
     next_id: int = 1
     notes: str = ""

@@ -42,8 +42,9 @@ CONTROLS: dict[str, Parameter] = {p.key: p for p in (
     _db("duck_db", "Duck depth", 0.0, MAX_DUCK_DB, 0.0),
     Parameter("duck_release_beats", "Duck release", 0.05, 4.0, 0.75, "beats", "log"),
     Parameter("octave", "Octave", -3, 3, 0, "", "whole"),
+    Parameter("tune_cents", "Fine tune", -100.0, 100.0, 0.0, "cents"),
 )}  # fmt: skip
-STILL = ("octave", "duck_db", "duck_release_beats")  # what no curve moves
+STILL = ("octave", "tune_cents", "duck_db", "duck_release_beats")  # what no curve moves
 BUS_LEVEL = _db("level_db", "Level", -60.0, 12.0, 0.0)
 MASTER_LEVEL = Parameter("level_db", "Mix level", -24.0, 24.0, 0.0, "dB")
 

@@ -7,7 +7,7 @@ import numpy as np
 from escalera.core.lines.frame import Frame
 from escalera.core.lines.reading import LineReading, read_line
 from escalera.core.song.document import Layer, Song
-from escalera.core.song.harmony import section_harmony
+from escalera.core.song.harmony import progression_of, section_harmony
 from escalera.core.song.resolve import DURATION, PITCH, START, layer_events, sounding_layers
 from escalera.core.song.timeline import Span
 
@@ -26,7 +26,8 @@ def phrase_frame(song: Song, span: Span, phrase: int, other: Layer | None = None
     notes = layer_events(song, span, other).table if other else np.zeros((0, 5), np.int32)
     inside = notes[(notes[:, START] >= low) & (notes[:, START] < high)]
     spans = tuple((int(s) - low, int(s + d) - low) for s, d in inside[:, [START, DURATION]])
-    return Frame(high - low, span.bar_metres[span.bar_of(low)], song.key, chords, tuple(sorted(kicks)), spans)
+    return Frame(high - low, span.bar_metres[span.bar_of(low)], song.key, chords, tuple(sorted(kicks)), spans,
+                 progression_of(song, span.section) is None)  # fmt: skip
 
 
 def line_reading(song: Song, span: Span, phrase: int, layer: Layer) -> LineReading | None:

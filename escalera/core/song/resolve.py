@@ -49,8 +49,11 @@ def varied(pattern: Pattern, variation: Variation) -> Pattern:
     return thin(pattern, variation.keep)
 
 
-def _unroll(pattern: Pattern, placement: Placement) -> NDArray[np.int32]:
-    """Rows of `pattern` repeated over a placement, starts in section ticks. Pickups sound before every cycle."""
+def unroll(pattern: Pattern, placement: Placement) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
+    """Rows of `pattern` repeated over a placement, starts in section ticks, and of every row its index and its cycle's start.
+
+    Pickups sound before the first cycle.
+    """
     length, offset = pattern.length_ticks, placement.offset_ticks
     low, high = placement.start_ticks, placement.end_ticks
     first, last = (low - offset) // length, -(-(high - offset) // length)
@@ -58,9 +61,10 @@ def _unroll(pattern: Pattern, placement: Placement) -> NDArray[np.int32]:
     rows = np.repeat(pattern.rows[None].astype(np.int64), len(cycles), axis=0)
     rows[:, :, 0] += cycles[:, None]
     rows = rows.reshape(-1, 6)
-    pickup = np.tile(pattern.rows[:, 0] < 0, len(cycles)) & (np.repeat(cycles, len(pattern)) == low)
+    source = np.stack((np.tile(np.arange(len(pattern)), len(cycles)), np.repeat(cycles, len(pattern))), axis=1)
+    pickup = (pattern.rows[source[:, 0], 0] < 0) & (source[:, 1] == low)
     inside = ((rows[:, 0] >= low) | pickup) & (rows[:, 0] < high)
-    return rows[inside].astype(np.int32)
+    return rows[inside].astype(np.int32), source[inside]
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,7 +78,7 @@ class Player:
     voicing: Voicing = Voicing()
 
 
-def _pitches(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift: int) -> NDArray[np.int32]:
+def pitches_of(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift: int) -> NDArray[np.int32]:
     """Sounding MIDI pitch of every row; a following note takes the chord at its onset.
 
     Pitches are found in the song's own key and then raised by `shift`, so that a section moved up sounds higher
@@ -138,12 +142,12 @@ def _layer_events(player: Player, items: tuple[tuple[Placement, Pattern], ...], 
     parts: list[NDArray[np.int32]] = []
     spans: list[tuple[int, int, Variation]] = []
     for placement, pattern in items:
-        rows = _voiced(_unroll(varied(pattern, placement.variation), placement), player.voicing)
+        rows = _voiced(unroll(varied(pattern, placement.variation), placement)[0], player.voicing)
         if len(rows):
             table = np.empty((len(rows), 5), np.int32)
             table[:, START], table[:, DURATION], table[:, VELOCITY] = rows[:, 0], rows[:, 1], rows[:, 5]
             transpose = 0 if player.is_drum else placement.variation.transpose_semitones
-            table[:, PITCH] = _pitches(rows, harmony, player, shift) + transpose
+            table[:, PITCH] = pitches_of(rows, harmony, player, shift) + transpose
             table[:, PLACEMENT] = len(spans)
             parts.append(table)
         spans.append((placement.start_ticks, placement.end_ticks, placement.variation))
@@ -194,18 +198,16 @@ def _plain(placement: Placement) -> Placement:
     return Placement(0, 0, 0, placement.start_ticks, placement.end_ticks, placement.offset_ticks, placement.variation)
 
 
+def player_of(layer: Layer) -> Player:
+    return Player(
+        layer.sound.is_drum, layer.family == "low end", layer.register_low, layer.register_centre, layer.voicing
+    )
+
+
 def _players(song: Song) -> tuple[tuple[int, Player, str, bool], ...]:
     """Per layer: id, what decides its pitches, its drum role, whether it is muted. Made once per state."""
     if "players" not in song.memo:
-        song.memo["players"] = tuple(
-            (
-                x.id,
-                Player(x.sound.is_drum, x.family == "low end", x.register_low, x.register_centre, x.voicing),
-                x.sound.drum,
-                x.muted,
-            )
-            for x in song.layers
-        )
+        song.memo["players"] = tuple((x.id, player_of(x), x.sound.drum, x.muted) for x in song.layers)
     return song.memo["players"]
 
 

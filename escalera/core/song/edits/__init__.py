@@ -1,6 +1,20 @@
 """Every kind of edit, importable from one place; importing this package fills the registry EDITS."""
 
-from escalera.core.song.edits import chords, curves, devices, grooves, layers, lines, sections, tiles, whole
+from escalera.core.song.edits import (
+    chords,
+    curves,
+    devices,
+    grooves,
+    layers,
+    lines,
+    lowend,
+    parts,
+    sections,
+    tiles,
+    whole,
+    written,
+)
 from escalera.core.song.edits.base import EDITS, Edit
 
-__all__ = ["EDITS", "Edit", "chords", "curves", "devices", "grooves", "layers", "lines", "sections", "tiles", "whole"]
+__all__ = ["EDITS", "Edit", "chords", "curves", "devices", "grooves", "layers", "lines", "lowend", "parts", "sections", "tiles", "whole",
+           "written"]  # fmt: skip

@@ -10,21 +10,14 @@ from escalera.core.rhythm.pattern import Pattern
 from escalera.core.song.document import Ids, Layer, Placement, Section, Song
 from escalera.core.song.edits.base import edit, layer_of, one_of, section_of
 from escalera.core.song.edits.layers import AddLayer
+from escalera.core.song.edits.written import chosen_notes, line_of, pitched
 from escalera.core.song.limits import MAX_NOTES
 from escalera.core.song.lining import phrase_frame
 from escalera.core.song.names import clean_name
 from escalera.core.song.spans import add_pattern, cleared, joined, span_ticks
 from escalera.core.song.timeline import timeline
+from escalera.core.song.written import Row, put_rows
 from escalera.errors import EditError
-
-
-def _pitched(song: Song, layer_id: int) -> Layer:
-    layer = layer_of(song, layer_id)
-    if layer.sound.is_drum:
-        raise EditError(
-            f"{layer.name} is a drum, and lines have pitches. Choose a layer of another family, or the groove page."
-        )
-    return layer
 
 
 def _inside(song: Song, section: Section, layer: Layer, phrase: int) -> tuple[int, int, list[Placement]]:
@@ -60,7 +53,7 @@ class MakeLine:
     other_id: int | None = None
 
     def apply(self, song: Song) -> Song:
-        section, layer = section_of(song, self.section_id), _pitched(song, self.layer_id)
+        section, layer = section_of(song, self.section_id), pitched(song, self.layer_id)
         low, high = span_ticks(song, section, self.phrase, None, None)
         other = None if self.other_id is None else layer_of(song, self.other_id)
         frame = phrase_frame(song, timeline(song).span_of(section.id), self.phrase, other)
@@ -79,15 +72,18 @@ class TransformLine:
     layer_id: int
     phrase: int
     transformation: str
+    notes: list | None = None  # [tick, pitch] of the chosen ones
 
     def apply(self, song: Song) -> Song:
-        section, layer = section_of(song, self.section_id), _pitched(song, self.layer_id)
+        section, layer = section_of(song, self.section_id), pitched(song, self.layer_id)
         one_of(self.transformation, list(TRANSFORMATIONS), "transformation")
         low, high, mine = _inside(song, section, layer, self.phrase)
         if not mine:
             raise EditError(
                 f"{layer.name} is silent in this phrase, so there is nothing to change. Place or make a line first."
             )
+        if self.notes:
+            return self._of_chosen(song)
         for placement in mine:
             entry = song.pattern_by_id[placement.pattern_id]
             after = transform(entry.pattern, self.transformation)
@@ -95,6 +91,15 @@ class TransformLine:
             name = f"{entry.name}, {TRANSFORMATIONS[self.transformation].label.lower()}"[-78:]
             song = _put(song, section.id, layer, name, after, start, end)
         return song
+
+    def _of_chosen(self, song: Song) -> Song:
+        """Only the chosen notes, written out in this phrase."""
+        span, layer, line = line_of(song, self.section_id, self.layer_id, self.phrase)
+        chosen = chosen_notes(line, self.notes)
+        rest = [n.row for n in line.notes if n not in chosen]
+        after = transform(Pattern(line.length, [n.row for n in chosen]), self.transformation)
+        rows: list[Row] = [(r[0], r[1], r[2], r[3], r[4], r[5]) for r in after.to_list() if r[0] < line.length]
+        return put_rows(song, span, self.phrase, layer, [*rest, *rows], line.names[0])
 
     def summary(self, song: Song) -> str:
         where = f"{layer_of(song, self.layer_id).name} in {section_of(song, self.section_id).name}, phrase {self.phrase + 1}"
@@ -111,7 +116,7 @@ class DoubleLine:
     pan: float = 0.0
 
     def apply(self, song: Song) -> Song:
-        layer = _pitched(song, self.layer_id)
+        layer = pitched(song, self.layer_id)
         before = {x.id for x in song.layers}
         song = AddLayer(self.sound, f"{layer.name}, doubled").apply(song)
         made = next(x for x in song.layers if x.id not in before)

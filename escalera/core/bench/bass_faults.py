@@ -1,0 +1,144 @@
+"""Bass notes by fault: the wrong root, mistuned, or not in the chord; for basses, tuned drums and long kicks."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from escalera.core.energy.model import arranged
+from escalera.core.palette.parameters import setting
+from escalera.core.song.document import Layer, Song
+from escalera.core.song.harmony import section_harmony
+from escalera.core.song.resolve import DURATION, PITCH, START, layer_events, sounding_layers
+from escalera.core.song.timeline import Span, timeline
+from escalera.core.theory.chords import Chord
+
+MISTUNED, WRONG_ROOT, NOT_IN_CHORD = "mistuned", "wrong root", "not in the chord"
+HEARD_CENTS = 8.0  # how far off a bass may be before it is heard
+NEAR_ROOT = 2  # semitones within which a foreign note is taken for a root that was missed
+RINGS_S = 0.3  # a drum that sounds this long is heard as a pitch
+LOUD_SHARE = 0.75  # of the song's highest section
+LOUD_ROLES = ("chorus", "drop", "post-chorus")
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """One fault of a layer in a section, with the notes that have it.
+
+    `amount` is semitones from the root, or cents; `pitch` the nearest note, `chord` the first chord it meets.
+    """
+
+    layer_id: int
+    kind: str
+    amount: float
+    pitch: int
+    chord: Chord
+    ticks: tuple[int, ...]
+
+    def said(self, key) -> str:  # type: ignore[no-untyped-def]
+        """'F♯1 under Am: a semitone below the root'."""
+        name = key.pitch_name(self.pitch)
+        if self.kind == MISTUNED:
+            return f"{name} is {abs(self.amount):.0f} cents {'sharp' if self.amount > 0 else 'flat'}"
+        if self.kind == WRONG_ROOT:
+            steps = abs(round(self.amount))
+            return f"{name} under {self.chord}: {'a semitone' if steps == 1 else f'{steps} semitones'} {'above' if self.amount > 0 else 'below'} the root"
+        return f"{name} is not in {self.chord}"
+
+
+def drum_pitch_hz(layer: Layer) -> float | None:
+    """The pitch a drum is heard at: one that was tuned, or a kick or tom that rings; else None."""
+    parameter = layer.sound.parameter_by_key.get("hz")
+    if not layer.sound.is_drum or parameter is None:
+        return None
+    length = layer.sound.parameter_by_key.get("body_s")
+    rings = length is not None and setting(layer.settings, length) >= RINGS_S
+    skin = layer.sound.is_kick or "tom" in layer.sound.drum
+    return setting(layer.settings, parameter) if "hz" in dict(layer.settings) or (rings and skin) else None
+
+
+def has_bass_pitch(layer: Layer) -> bool:
+    return drum_pitch_hz(layer) is not None if layer.sound.is_drum else layer.family == "low end"
+
+
+def bass_faults(song: Song, span: Span) -> list[Fault]:
+    """The faults of all basses, tuned drums and long kicks that sound in a section."""
+    key = ("bass faults", span.section.id)
+    if key not in song.memo:
+        sounding = [x for x in sounding_layers(song, span.section) if has_bass_pitch(x)]
+        song.memo[key] = [f for x in sounding for f in _layer_faults(song, span, x)]
+    return song.memo[key]
+
+
+def _layer_faults(song: Song, span: Span, layer: Layer) -> list[Fault]:
+    harmony, found = section_harmony(song, span), dict[tuple[str, float, int, str], list[int]]()
+    chords: dict[str, Chord] = {}
+    for tick, pitch in _judged(song, span, layer):
+        chord = harmony.at(tick)
+        fault = judge(pitch, chord)
+        if fault:
+            chords[str(chord)] = chord
+            found.setdefault((*fault, round(pitch), str(chord)), []).append(tick)
+    merged: dict[tuple[str, float, int], tuple[Chord, list[int]]] = {}
+    for (kind, amount, pitch, chord_name), ticks in found.items():
+        same = (kind, amount, pitch) if kind == MISTUNED else (kind, amount, pitch * 100 + len(merged))
+        merged.setdefault(same, (chords[chord_name], []))[1].extend(ticks)
+    return [
+        Fault(layer.id, kind, amount, pitch if kind == MISTUNED else pitch // 100, chord, tuple(sorted(ticks)))
+        for (kind, amount, pitch), (chord, ticks) in merged.items()
+    ]
+
+
+def judge(pitch: float, chord: Chord) -> tuple[str, float] | None:
+    """The fault of a sounding pitch (MIDI, with fraction) under a chord: its kind and amount, or None."""
+    nearest = round(pitch)
+    cents = 100.0 * (pitch - nearest)
+    if abs(cents) > HEARD_CENTS:
+        return MISTUNED, round(cents, 1)
+    if nearest % 12 in chord.classes:
+        return None
+    off = (nearest - chord.bass_class + 6) % 12 - 6
+    return (WRONG_ROOT, float(off)) if abs(off) <= NEAR_ROOT else (NOT_IN_CHORD, float(off))
+
+
+def _judged(song: Song, span: Span, layer: Layer) -> list[tuple[int, float]]:
+    """Notes that are held to the chord: all of a drum, and of a bass those on a beat or a beat long; steps between pass."""
+    table = layer_events(song, span, layer).table
+    hz = drum_pitch_hz(layer)
+    if hz is not None:
+        pitch = 69.0 + 12.0 * math.log2(hz / song.tuning_hz)
+        return [(int(t), pitch) for t in table[:, START]]
+    beat = span.bar_metres[0].beat_ticks
+    rows = table[(table[:, START] % beat == 0) | (table[:, DURATION] >= beat)]
+    return [(int(r[START]), float(r[PITCH]) + layer.tune_cents / 100.0) for r in rows]
+
+
+def is_loud(song: Song, span: Span) -> bool:
+    """Whether a section is one of the song's loud ones: by its role, or by its arranged energy."""
+    if span.section.role in LOUD_ROLES:
+        return True
+    values = {s.span.section.id: s.value for s in arranged(song).sections}
+    return values[span.section.id] >= LOUD_SHARE * max(values.values())
+
+
+def entering_faults(before: Song, after: Song) -> list[tuple[Span, Layer, Fault]]:
+    """Faults of sounds that an edit brought into a loud section, or gave another pitch there."""
+    found = []
+    known = {s.id: s for s in before.sections}
+    old_layers = before.layer_by_id
+    for span in timeline(after).spans:
+        old = known.get(span.section.id)
+        if old is span.section and before.layers is after.layers and before.patterns is after.patterns:
+            continue
+        sounded = {x.id for x in sounding_layers(before, old)} if old else set()
+        for fault in bass_faults(after, span):
+            layer = after.layer_by_id[fault.layer_id]
+            was = old_layers.get(layer.id)
+            retuned = was is not None and (was.settings, was.tune_cents, was.sound_key) != (
+                layer.settings,
+                layer.tune_cents,
+                layer.sound_key,
+            )
+            if (layer.id not in sounded or retuned) and is_loud(after, span):
+                found.append((span, layer, fault))
+    return found
