@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from flask import Blueprint, Response, render_template, request
 
+from escalera.core.bench.listening import heard, read_listening
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
+from escalera.core.song.document import Song
 from escalera.core.song.edits.base import layer_of, section_of
 from escalera.errors import NotFound
 from escalera.services.audition import bank_sounds
@@ -16,11 +18,18 @@ blueprint = Blueprint("sound", __name__, url_prefix="/songs/<int:song_id>")
 @blueprint.get("/audio/<int:revision_id>/<int:index>/<key>.wav")
 def chunk(song_id: int, revision_id: int, index: int, key: str):  # type: ignore[no-untyped-def]
     """One section's finished sound as 16-bit WAV. The same address always gives the same bytes."""
-    song = studio().state(song_id, revision_id)
+    song = _heard(song_id, revision_id)
     chunks = studio().rendering.chunks(song)
     if index >= len(chunks) or chunks[index].key != key:
         raise NotFound("This sound belongs to another state of the song. Load the page again.")
     return _kept(Response(studio().rendering.chunk_wav(song, index), mimetype="audio/wav"))
+
+
+def _heard(song_id: int, revision_id: int) -> Song:
+    """A state as it is listened to: with layers alone, left out, or an octave up."""
+    values = request.args
+    listening = read_listening(values.get("alone", ""), values.get("off", ""), values.get("up", ""))
+    return heard(studio().state(song_id, revision_id), listening)
 
 
 def _kept(response: Response) -> Response:
@@ -69,5 +78,5 @@ def favourite(song_id: int, key: str):  # type: ignore[no-untyped-def]
 @blueprint.get("/keys/<int:revision_id>.json")
 def sound_keys(song_id: int, revision_id: int):  # type: ignore[no-untyped-def]
     """The keys of every section's sound in one state, in order; nothing is rendered for it."""
-    song = studio().state(song_id, revision_id)
+    song = _heard(song_id, revision_id)
     return {"keys": [chunk.key for chunk in studio().rendering.chunks(song)]}

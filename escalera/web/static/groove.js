@@ -3,6 +3,7 @@ import { handrail } from "./handrail.js";
 import { hear, listenAt, quiet } from "./hearing.js";
 import { pageQueue } from "./queue.js";
 import { say, typing } from "./shell.js";
+import { songPage } from "./songpage.js";
 import { restoreTabs } from "./tabs.js";
 
 const root = document.querySelector("[data-song]"), song = root.dataset.song, path = `/songs/${song}/groove`, $ = (id) => document.getElementById(id);
@@ -141,14 +142,9 @@ async function readTaps() {
 function tapAgain() { taps = []; one = null; $("tapped").replaceChildren(); }
 
 // clicks ---------------------------------------------------------------------------------------------------------------
-const actions = {
-  ...rail.actions,
-  undo: () => post("undo", here()), redo: () => post("redo", here()),
-  history: () => htmx.ajax("GET", `/songs/${song}/history`, { target: "#history", swap: "innerHTML" }).then(() => $("history").showModal()),
-};
+const page = songPage({ song, place: "groove", post, rail, here, select: () => field("select").value });
 document.addEventListener("click", (event) => {
   const hit = (query) => event.target.closest?.(query);
-  const button = hit("[data-action], [data-do], [data-state]");
   if (hit("[data-lane]")) return show({ shown: hit("[data-lane]").dataset.lane });
   if (hit("[data-hear-key]")) return hearBeat({ key: hit("[data-hear-key]").dataset.hearKey }, hit("[data-hear-key]"));
   if (hit("[data-hear-beat]")) return hearBeat($("spoken").value ? { spoken: $("spoken").value } : {}, hit("[data-hear-beat]"));
@@ -158,9 +154,8 @@ document.addEventListener("click", (event) => {
   if (hit("[data-one]")) { one = event.timeStamp / 1000; return readTaps(); }
   if (hit("[data-tap-again]")) return tapAgain();
   if (hit("[data-offer]")) { const b = hit("[data-offer]"); $("spoken").value = $("spoken").value.replace(b.dataset.for, b.dataset.offer); $("spoken").focus(); draft = { select: field("select").value, text: $("spoken").value }; return listen(); }
-  if (button?.dataset.do) return edit(JSON.parse(button.dataset.do));
-  if (button?.dataset.state) { $("history").close(); return post(`states/${button.dataset.state}`, here()); }
-  if (button && actions[button.dataset.action]) return actions[button.dataset.action]();
+  if (hit("[data-do]")) return edit(JSON.parse(hit("[data-do]").dataset.do));
+  if (page.click(event)) return;
   const chosen = hit("[data-select]");
   if (chosen) { draft = null; return show({ select: chosen.dataset.select }); }
 });
@@ -186,16 +181,12 @@ document.addEventListener("keydown", (event) => {
   if (event.target.id === "spoken" && event.key === "Escape") { $("spoken").blur(); return; }
   if (typing(event)) return;
   const key = event.key.toLowerCase();
-  if ((event.ctrlKey || event.metaKey) && (key === "z" || key === "y")) { event.preventDefault(); actions[key === "y" || event.shiftKey ? "redo" : "undo"](); return; }
-  if (event.ctrlKey || event.metaKey || event.altKey) return;
+  if (page.control(event)) return;
   if (event.target.id === "lane-plot" && lineKey(event)) { event.preventDefault(); event.stopImmediatePropagation(); return; }
   if ((key === "f" || key === "j") && !event.repeat) { tap(key === "f" ? "l" : "h", event.timeStamp / 1000); return; }
   if (key === "o") { one = event.timeStamp / 1000; readTaps(); }
   else if (key === "s") { event.preventDefault(); $("spoken").focus(); }
-  else if (key === "h") actions.history();
-  else if (key === "r") location.href = `/songs/${song}?select=${field("select").value}`;
-  else if (key === "g") location.href = `/songs/${song}/harmony?select=${field("select").value}`;
-  else rail.key(event);
+  else page.key(event);
 }, true);
 
 // after every answer -----------------------------------------------------------------------------------------------------

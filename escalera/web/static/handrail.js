@@ -7,7 +7,8 @@ const clockText = (seconds) => { const t = Math.max(0, Math.round(seconds * 10))
 
 // `chosen` gives the id of the chosen section or 0; `onPlace(at, playing)` is told where the playhead stands;
 // `before` is called before the song starts to sound.
-export function handrail({ chosen, onPlace = () => {}, before = () => {} }) {
+// `looped` gives what of the chosen section the loop takes (see Player.rangeOf).
+export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped = () => ({}) }) {
   const player = new Player(tick, (message) => say(message));
   window.escalera = { player };
   const manifest = () => JSON.parse($("manifest").textContent);
@@ -50,7 +51,7 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {} }) {
   }
   function loop() {
     if (player.loop) { setLoop(null); if (player.playing) player.play(player.position(), null); return; }
-    const range = player.rangeOf(player.manifest.sections[chosenIndex()].id), at = player.position();
+    const range = player.rangeOf(player.manifest.sections[chosenIndex()].id, looped()), at = player.position();
     before();
     setLoop(range);
     player.play(at >= range.from && at < range.to && player.playing ? at : range.from, range);
@@ -98,5 +99,5 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {} }) {
   seen = $("manifest").textContent;
   names();
   tick(0, 0);
-  return { player, names, refresh, key, volume: () => Number($("volume").value), actions: { play: toggle, loop, "lead-in": leadIn, "from-here": fromHere } };
+  return { player, setLoop, tick, names, refresh, key, volume: () => Number($("volume").value), actions: { play: toggle, loop, "lead-in": leadIn, "from-here": fromHere } };
 }

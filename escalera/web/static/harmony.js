@@ -1,8 +1,10 @@
 // The harmony page: a line of chords written, played, clicked or picked; heard at once; edits one at a time.
 import { handrail } from "./handrail.js";
 import { hear, listenAt, quiet } from "./hearing.js";
+import { fetchNote, forget, strikeNote } from "./notes.js";
 import { pageQueue } from "./queue.js";
 import { say, typing } from "./shell.js";
+import { songPage } from "./songpage.js";
 import { restoreTabs } from "./tabs.js";
 
 const root = document.querySelector("[data-song]"), song = root.dataset.song, path = `/songs/${song}/harmony`, $ = (id) => document.getElementById(id);
@@ -78,14 +80,10 @@ document.addEventListener("selectionchange", () => {
 });
 
 // clicks -------------------------------------------------------------------------------------------------------------
-const actions = {
-  ...rail.actions,
-  undo: () => post("undo", here()), redo: () => post("redo", here()),
-  history: () => htmx.ajax("GET", `/songs/${song}/history`, { target: "#history", swap: "innerHTML" }).then(() => $("history").showModal()),
-};
+const page = songPage({ song, place: "harmony", post, rail, here, select: () => field("select").value });
 document.addEventListener("click", (event) => {
   const hit = (query) => event.target.closest?.(query);
-  const chord = hit("[data-take-chord]"), button = hit("[data-action], [data-do], [data-state]");
+  const chord = hit("[data-take-chord]");
   if (chord) return take(chord.dataset.takeChord, event.shiftKey || chord.dataset.same === "1");
   if (hit("[data-hear-line]")) { const mark = hit("[data-hear-line]"); return hearLine(mark.dataset.hearLine || line().value || line().placeholder.replace("the song’s: ", ""), mark); }
   if (hit("[data-offer]")) return offer(hit("[data-offer]"));
@@ -93,9 +91,8 @@ document.addEventListener("click", (event) => {
   if (hit("[data-plan]")) return plan();
   if (hit("#keys-on")) return letters(!document.body.dataset.letters);
   if (hit("[data-note]")) return clickNote(hit("[data-note]"));
-  if (button?.dataset.do) return edit(JSON.parse(button.dataset.do));
-  if (button?.dataset.state) { $("history").close(); return post(`states/${button.dataset.state}`, here()); }
-  if (button && actions[button.dataset.action]) return actions[button.dataset.action]();
+  if (hit("[data-do]")) return edit(JSON.parse(hit("[data-do]").dataset.do));
+  if (page.click(event)) return;
   const chosen = hit("[data-select]");
   if (chosen) { written(); return show({ select: chosen.dataset.select }); }
 });
@@ -129,7 +126,7 @@ function setLine(form) {
   return edit({ kind: form.dataset.edit, ...Object.fromEntries(new FormData(form)) });
 }
 document.addEventListener("change", (event) => {
-  if (event.target.id === "hear-with" || event.target.id === "voiced-layer") { sounds.clear(); return show({ hear: event.target.value }); }
+  if (event.target.id === "hear-with" || event.target.id === "voiced-layer") { forget(); return show({ hear: event.target.value }); }
   event.target.closest("form[data-auto]")?.requestSubmit();
 });
 
@@ -146,23 +143,19 @@ document.addEventListener("keydown", (event) => {
   if (event.target.id === "line" && event.key === "Escape") { line().blur(); return; }
   if (typing(event)) return;
   const key = event.key.toLowerCase();
-  if ((event.ctrlKey || event.metaKey) && (key === "z" || key === "y")) { event.preventDefault(); actions[key === "y" || event.shiftKey ? "redo" : "undo"](); return; }
-  if (event.ctrlKey || event.metaKey || event.altKey) return;
+  if (page.control(event)) return;
   const wedge = event.target.closest?.(".wedge");
   if (wedge && circleKey(event, wedge)) { event.preventDefault(); return; }
   if (document.body.dataset.letters && letterDown(event)) { event.preventDefault(); event.stopImmediatePropagation(); return; }
   if (key === "e") { event.preventDefault(); line().focus(); }
   else if (key === "k") letters(true);
-  else if (key === "h") actions.history();
-  else if (key === "g") location.href = `/songs/${song}?select=${field("select").value}`;
-  else if (key === "r") location.href = `/songs/${song}/groove?select=${field("select").value}`;
-  else rail.key(event);
+  else page.key(event);
 }, true);
 
 // letters play: a row is an octave, a letter a step of the key, Shift a semitone up -----------------------------------
 const ROWS = ["QWERTYU", "ASDFGHJ", "ZXCVBNM"], LOWEST = { Z: 48, A: 60, Q: 72 };
-const sounds = new Map(), down = new Map(), pinned = new Set();
-let context = null, naming = null;
+const down = new Map(), pinned = new Set();
+let naming = null;
 function rungs() { return JSON.parse($("ladder-keys").dataset.rungs ?? "[]"); }
 function ladder() {
   const box = $("ladder-keys"), data = $("key-rungs")?.textContent;
@@ -211,23 +204,8 @@ function clickNote(button) {
   nameSoon();
 }
 function lift() { pinned.clear(); nameSoon(); }
-async function sound(pitch) {
-  const key = `${field("hear").value}:${pitch}`;
-  context ??= new AudioContext({ latencyHint: "interactive" });
-  if (!sounds.has(key)) sounds.set(key, fetch(`${path}/note/${pitch}.wav?hear=${field("hear").value}`).then((r) => r.arrayBuffer()).then((data) => context.decodeAudioData(data)));
-  return sounds.get(key);
-}
-async function strike(pitch) {
-  nameSoon();
-  try {
-    const buffer = await sound(pitch), source = context.createBufferSource(), gain = context.createGain();
-    await context.resume();
-    source.buffer = buffer;
-    gain.gain.value = Math.min(1, 10 ** (volume() / 20));
-    source.connect(gain).connect(context.destination);
-    source.start();
-  } catch { say("That note could not be made. Load the page again."); }
-}
+const sound = (pitch) => fetchNote(song, pitch, field("hear").value);
+function strike(pitch) { nameSoon(); strikeNote(song, pitch, field("hear").value, volume()); }
 function nameSoon() {
   for (const button of document.querySelectorAll("[data-note]")) {
     const p = Number(button.dataset.note);

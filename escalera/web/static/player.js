@@ -1,6 +1,7 @@
 // Plays a song section by section: chunks named by content, scheduled to the sample on one clock.
 // An edit swaps what sounds at the next bar; nothing is re-fetched that has not changed.
 const RATE = 44100, AHEAD_S = 1.2, FADE_S = 0.006, START_FADE_S = 0.5;
+const end = (segment) => { segment.source.stop(); for (const c of segment.clicks) c.stop(); segment.gone = true; };
 
 export class Player {
   constructor(onTick, onError) {
@@ -13,22 +14,39 @@ export class Player {
     this.segments = [];
     this.volumeDb = -12;
     this.starting = 0;
+    this.listening = ""; // which layers are heard alone, left out or an octave up, as a query
+    this.clicking = false;
   }
 
   // manifest ------------------------------------------------------------------------------------------------------
   load(manifest) {
     const before = this.manifest;
     this.manifest = manifest;
-    if (this.loop) this.loop = this.rangeOf(this.loop.section); // a loop stays with its section through edits
+    if (this.loop) this.loop = this.rangeOf(this.loop.section, this.loop); // a loop stays with its section through edits
     if (this.playing && before) this.swap();
   }
-  rangeOf(id) {
+  // A loop: a section, `bars` [first, count] of it, or with `around` bars of its neighbours before and after.
+  rangeOf(id, { bars = null, around = 0 } = {}) {
     const index = this.manifest.sections.findIndex((s) => s.id === id);
-    return index < 0 ? null : { section: id, from: this.startOf(index), to: this.endOf(index) };
+    if (index < 0) return null;
+    const s = this.manifest.sections[index], last = s.bars.length - 1;
+    let from = this.startOf(index), to = this.endOf(index);
+    if (bars) { from += s.bars[Math.min(bars[0], last - 1)]; if (bars[0] + bars[1] < last) to = this.startOf(index) + s.bars[bars[0] + bars[1]]; }
+    const before = this.manifest.sections[index - 1], after = this.manifest.sections[index + 1];
+    if (around && before) from = before.start / RATE + before.bars[Math.max(0, before.bars.length - 1 - around)];
+    if (around && after) to = after.start / RATE + after.bars[Math.min(around, after.bars.length - 1)];
+    return { section: id, bars, around, from, to };
+  }
+  // Other layers are listened to: from the next bar on, without an edit.
+  hear(query) {
+    if (query === this.listening) return;
+    this.listening = query;
+    this.manifest = { ...this.manifest, asked: undefined, sections: this.manifest.sections.map((s) => ({ ...s, key: undefined })) };
+    if (this.playing) this.swap();
   }
   // The keys of the sections' sound, asked for once per state and only when something is to be played.
   keys(manifest = this.manifest) {
-    manifest.asked ??= fetch(`/songs/${manifest.song}/keys/${manifest.revision}.json`).then((r) => { if (!r.ok) throw new Error("keys"); return r.json(); }).then(({ keys }) => {
+    manifest.asked ??= fetch(`/songs/${manifest.song}/keys/${manifest.revision}.json?${this.listening}`).then((r) => { if (!r.ok) throw new Error("keys"); return r.json(); }).then(({ keys }) => {
       manifest.sections.forEach((section, i) => { section.key = keys[i]; });
       const known = new Set(keys);
       for (const key of this.buffers.keys()) if (!known.has(key) && this.buffers.size > 24) this.buffers.delete(key);
@@ -71,7 +89,7 @@ export class Player {
     await this.keys(manifest);
     const section = manifest.sections[index];
     if (!this.buffers.has(section.key)) {
-      const url = `/songs/${manifest.song}/audio/${manifest.revision}/${index}/${section.key}.wav`;
+      const url = `/songs/${manifest.song}/audio/${manifest.revision}/${index}/${section.key}.wav?${this.listening}`;
       const made = fetch(url).then((r) => { if (!r.ok) throw new Error("sound"); return r.arrayBuffer(); }).then((data) => this.context().decodeAudioData(data));
       made.catch(() => this.buffers.delete(section.key));
       this.buffers.set(section.key, made);
@@ -79,7 +97,8 @@ export class Player {
     return this.buffers.get(section.key);
   }
 
-  async play(from = this.at, loop = this.loop) {
+  // `countIn` beats are clicked before the sound begins.
+  async play(from = this.at, loop = this.loop, countIn = 0) {
     this.stop(false);
     if (!this.manifest.sections.length) return;
     this.loop = loop;
@@ -92,7 +111,7 @@ export class Player {
     try { sound = await this.buffer(index); } catch { this.onError("The sound could not be made. Load the page again."); return; }
     if (ticket !== this.starting) return;
     this.playing = true;
-    const now = ctx.currentTime + 0.04;
+    const now = ctx.currentTime + 0.04 + this.countIn(from, countIn, ctx.currentTime + 0.04);
     this.gain.gain.cancelScheduledValues(now);
     this.gain.gain.setValueAtTime(0, now);
     this.gain.gain.linearRampToValueAtTime(10 ** (this.volumeDb / 20), now + START_FADE_S);
@@ -111,7 +130,8 @@ export class Player {
     source.buffer = sound;
     source.connect(fade).connect(this.gain);
     source.start(this.next.time, from - start, last ? undefined : until - from);
-    const segment = { source, fade, index, key: this.manifest.sections[index].key, time: this.next.time, position: from, until };
+    const clicks = this.clicking ? this.clicks(from, until, this.next.time) : [];
+    const segment = { source, fade, index, clicks, key: this.manifest.sections[index].key, time: this.next.time, position: from, until };
     this.segments.push(segment);
     this.next = { time: this.next.time + until - from, position: this.loop && until >= this.loop.to - 1e-6 ? this.loop.from : until };
     return segment;
@@ -138,7 +158,7 @@ export class Player {
   // After an edit: what is scheduled but has not begun is taken back; what sounds changes over at the next bar.
   async swap() {
     const now = this.ctx.currentTime, running = this.segments.find((s) => s.time <= now && now < s.time + s.until - s.position);
-    for (const s of this.segments) if (s !== running && s.time > now) { s.source.stop(); s.gone = true; }
+    for (const s of this.segments) if (s !== running && s.time > now) end(s);
     this.segments = this.segments.filter((s) => !s.gone);
     if (!running) return;
     this.next = { time: running.time + running.until - running.position, position: this.loop && running.until >= this.loop.to - 1e-6 ? this.loop.from : running.until };
@@ -155,7 +175,8 @@ export class Player {
     running.fade.gain.linearRampToValueAtTime(0, time);
     running.source.stop(time + 0.01);
     running.until = bar;
-    for (const s of this.segments) if (s.time > time) { s.source.stop(); s.gone = true; }
+    for (const c of running.clicks) if (c.at >= time - 0.01) c.stop();
+    for (const s of this.segments) if (s.time > time) end(s);
     this.segments = this.segments.filter((s) => !s.gone);
     this.next = { time, position: bar };
     this.schedule(index, sound);
@@ -166,15 +187,62 @@ export class Player {
     this.playing = false;
     clearInterval(this.timer);
     for (const s of this.segments) {
+      for (const c of s.clicks) c.stop();
       try { s.fade.gain.setTargetAtTime(0, this.ctx.currentTime, 0.008); s.source.stop(this.ctx.currentTime + 0.06); } catch { /* it had ended */ }
     }
+    for (const c of this.counting ?? []) c.stop();
     this.segments = [];
+    this.counting = [];
   }
   position() {
     if (!this.playing) return this.at;
     const now = this.ctx.currentTime;
     const running = this.segments.find((s) => s.time <= now && now < s.time + s.until - s.position);
     return running ? running.position + now - running.time : this.at;
+  }
+  // Where the song is at this moment, also before its first sound while bars are counted in (then below the start).
+  moment() {
+    const now = this.ctx.currentTime - (this.ctx.outputLatency || this.ctx.baseLatency || 0), s = this.segments;
+    const running = s.find((x) => x.time <= now && now < x.time + x.until - x.position) ?? s[0];
+    return running ? running.position + now - running.time : this.at;
+  }
+
+  // the click -----------------------------------------------------------------------------------------------------
+  // Beats between two positions: [seconds in the song, whether a bar begins].
+  beats(from, until) {
+    const found = [];
+    for (const s of this.manifest.sections) {
+      const start = s.start / RATE;
+      for (let bar = 0; bar < s.bars.length - 1; bar++) {
+        const length = (s.bars[bar + 1] - s.bars[bar]) / s.beats[bar];
+        for (let beat = 0; beat < s.beats[bar]; beat++) {
+          const at = start + s.bars[bar] + beat * length;
+          if (at >= from - 1e-4 && at < until - 1e-4) found.push([at, beat === 0]);
+        }
+      }
+    }
+    return found;
+  }
+  clicks(from, until, time) { return this.beats(from, until).map(([at, first]) => this.tock(time + at - from, first)); }
+  countIn(from, beats, time) {
+    if (!beats) return 0;
+    const s = this.manifest.sections[this.indexAt(from + 1e-6)], into = from - s.start / RATE;
+    let bar = 0;
+    while (bar < s.bars.length - 2 && into >= s.bars[bar + 1] - 1e-6) bar++;
+    const length = (s.bars[bar + 1] - s.bars[bar]) / s.beats[bar];
+    this.counting = Array.from({ length: beats }, (_, i) => this.tock(time + i * length, i % s.beats[bar] === 0));
+    return beats * length;
+  }
+  tock(time, first) {
+    const source = this.ctx.createOscillator(), gain = this.ctx.createGain();
+    source.frequency.value = first ? 1650 : 1100;
+    gain.gain.setValueAtTime(0, time);
+    gain.gain.linearRampToValueAtTime(0.25 * 10 ** (this.volumeDb / 20), time + 0.002);
+    gain.gain.exponentialRampToValueAtTime(0.0005, time + 0.06);
+    source.connect(gain).connect(this.ctx.destination);
+    source.start(time);
+    source.stop(time + 0.07);
+    return { at: time, stop: () => { try { source.stop(); gain.disconnect(); } catch { /* it had ended */ } } };
   }
   level() {
     if (!this.playing) return 0;

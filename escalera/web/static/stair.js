@@ -4,6 +4,7 @@ import { listenAt, quiet } from "./hearing.js";
 import { pageQueue, state } from "./queue.js";
 import { formEdit, hearAlone, refocus, restore, shape } from "./shaping.js";
 import { typing } from "./shell.js";
+import { songPage } from "./songpage.js";
 import { restoreTabs } from "./tabs.js";
 
 const root = document.querySelector("[data-song]"), song = root.dataset.song, $ = (id) => document.getElementById(id);
@@ -42,17 +43,12 @@ const rail = handrail({
 const player = rail.player;
 
 // clicks --------------------------------------------------------------------------------------------------------
-const actions = {
-  ...rail.actions,
-  undo: () => post("undo"), redo: () => post("redo"),
-  history: () => htmx.ajax("GET", `/songs/${song}/history`, { target: "#history", swap: "innerHTML" }).then(() => $("history").showModal()),
-};
+const page = songPage({ song, place: "stair", post, rail, select: selection });
 document.addEventListener("click", (event) => {
-  const tile = event.target.closest("[data-tile]"), button = event.target.closest("[data-action], [data-do], [data-state]");
+  const tile = event.target.closest("[data-tile]"), button = event.target.closest("[data-do]");
   if (tile) { rove(tile); return event.shiftKey ? openTile(tile) : toggleTile(tile); }
-  if (button?.dataset.do) return edit(JSON.parse(button.dataset.do));
-  if (button?.dataset.state) { $("history").close(); return post(`states/${button.dataset.state}`); }
-  if (button && actions[button.dataset.action]) return actions[button.dataset.action]();
+  if (button) return edit(JSON.parse(button.dataset.do));
+  if (page.click(event)) return;
   const chosen = event.target.closest("[data-select]");
   if (chosen && !dragged) select(chosen.dataset.select).then(() => chosen.dataset.focus && $(chosen.dataset.focus)?.focus());
 });
@@ -165,15 +161,11 @@ function tileKey(event, tile) {
 document.addEventListener("keydown", (event) => {
   if (typing(event)) return;
   const key = event.key.toLowerCase();
-  if ((event.ctrlKey || event.metaKey) && (key === "z" || key === "y")) { event.preventDefault(); post(key === "y" || event.shiftKey ? "redo" : "undo"); return; }
-  if (event.ctrlKey || event.metaKey || event.altKey) return;
+  if (page.control(event)) return;
   const tile = event.target.closest?.("[data-tile]"), tread = event.target.closest?.(".tread");
   if ((tile && tileKey(event, tile)) || (tread && treadKey(event, tread))) { event.preventDefault(); return; }
-  if (key === "h") actions.history();
-  else if (key === "r") location.href = `/songs/${song}/groove?select=section:${selection().split(":")[1]}:0:${selection().split(":")[3] ?? 0}:0`;
-  else if (key === "g") location.href = `/songs/${song}/harmony?select=${selection()}`;
-  else if (key === "a") hearAlone();
-  else rail.key(event);
+  if (key === "a") hearAlone();
+  else page.key(event);
 });
 
 // the inspector keeps what was folded open and how far it was scrolled; a late measurement never takes a field away -----
