@@ -25,9 +25,22 @@ from escalera.store.repository import Head
 from escalera.web.song_view import studio
 
 ADAPTERS: dict[str, TypeAdapter[Any]] = {}
-PAGE_FIELDS = ("select", "hear", "held", "step", "shown", "csrf_token")  # what a page says of itself beside the edit
+PAGE_FIELDS = (
+    "select",
+    "hear",
+    "held",
+    "step",
+    "shown",
+    "rungs",
+    "reach",
+    "write",
+    "steps",
+    "csrf_token",
+)  # what a page says of itself beside the edit
 EMPTY_IS_A_VALUE = {"set_chords": ("chords",), "vary_chords": ("chords",), "set_notes": ("notes",), "set_recipe": ("text",),
                     "set_voicing": ("value",), "teach_word": ("drum",), "set_stack": ("reason",)}  # fmt: skip
+LISTS = ("changes", "notes")  # fields that hold rows, written as JSON
+LISTED = ("change_notes", "record_notes", "transpose_line", "transform_line", "quantise_line", "split_line")
 Fragments = Callable[[Head, Outcome | None], str]
 
 
@@ -107,6 +120,8 @@ def read_edit(form: dict[str, str], song: Song) -> Edit:
         fields["options"] = {
             k.removeprefix("options."): fields.pop(k) for k in list(fields) if k.startswith("options.")
         }  # type: ignore[assignment]
+    if kind in LISTED:
+        fields |= {name: _rows(fields[name]) for name in LISTS if name in fields}  # type: ignore[misc]
     fields |= {name: form[name] for name in EMPTY_IS_A_VALUE.get(kind, ()) if name in form}
     try:
         return _adapter(kind).validate_python(fields)
@@ -130,6 +145,16 @@ def _bars_to_ticks(fields: dict[str, str], song: Song) -> dict[str, str]:
     ticks = span.bar_ticks
     start, end = ticks[low - span.first_bar], ticks[high - span.first_bar + 1]
     return {"section_id": section_id, "start_ticks": str(start), "end_ticks": str(end)}
+
+
+def _rows(text: str) -> list[Any]:
+    try:
+        rows = json.loads(text)
+    except ValueError:
+        rows = None
+    if not isinstance(rows, list):
+        raise EditError("The notes cannot be read. Load the page again.")
+    return rows
 
 
 def _points(fields: dict[str, str], song: Song) -> list[Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from dataclasses import dataclass
 
 from escalera.core.energy.model import section_energy
@@ -110,13 +111,32 @@ def _same(parts: list[Part]) -> list[tuple[Part, Part]]:
 
 
 def _clash(part: Part, voice: Part, played: dict[int, Notes]) -> Clash:
-    sung = played[voice.layer.id]
-    inside = [n for n in played[part.layer.id] if voice.low <= n[2] <= voice.high and _meets(n, sung)]
+    inside = clashing(voice, played[part.layer.id], played[voice.layer.id])
     return Clash(part.layer, voice.layer, len(inside), part.notes)
 
 
-def _meets(note: tuple[int, int, int], others: Notes) -> bool:
-    return any(start < note[1] and note[0] < end for start, end, _ in others)
+class _Sung:
+    """The stretches in which a line sounds, for asking quickly whether another note meets them."""
+
+    def __init__(self, notes: Notes):
+        self.starts: list[int] = []
+        self.ends: list[int] = []
+        for start, end, _ in notes:
+            if self.ends and start <= self.ends[-1]:
+                self.ends[-1] = max(self.ends[-1], end)
+            else:
+                self.starts.append(start)
+                self.ends.append(end)
+
+    def meets(self, note: tuple[int, int, int]) -> bool:
+        at = bisect_left(self.starts, note[1]) - 1
+        return at >= 0 and self.ends[at] > note[0]
+
+
+def clashing(voice: Part, notes: Notes, sung: Notes) -> list[tuple[int, int, int]]:
+    """Notes that sound in the voice's range while it sings."""
+    stretches = _Sung(sung)
+    return [n for n in notes if voice.low <= n[2] <= voice.high and stretches.meets(n)]
 
 
 def rests(notes: Notes, least: int, length: int) -> list[tuple[int, int]]:
@@ -150,10 +170,10 @@ def _answers(parts: list[Part], played: dict[int, Notes], beat: int) -> list[Ans
             if part is other:
                 continue
             asked = played[other.layer.id]
-            ends = [n[1] for n in asked]
+            ends, stretches = sorted(n[1] for n in asked), _Sung(asked)
             after = [
                 n for n in played[part.layer.id]
-                if not _meets(n, asked) and any(e <= n[0] <= e + SOON_BEATS * beat for e in ends)
+                if not stretches.meets(n) and (at := bisect_right(ends, n[0])) and n[0] <= ends[at - 1] + SOON_BEATS * beat
             ]  # fmt: skip
             if len(after) >= 3 and len(after) >= ANSWERS * part.notes:
                 found.append(Answer(part.layer, other.layer, len(after), part.notes))

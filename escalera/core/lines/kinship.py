@@ -14,6 +14,9 @@ Ints = NDArray[np.int64]
 WHOLE, PIECE = "whole", "piece"
 WHOLE_SHARE, PIECE_SHARE = 0.75, 0.35
 LEAST_NOTES = 3
+ALONE = (
+    0.6  # share of the notes between the first and the last that was found which belong to it: a pulse carries no tune
+)
 PACES = (1, 2)  # as it is, and twice as slow or as fast
 
 
@@ -63,7 +66,10 @@ def _matched(a: Ints, b: Ints) -> Ints:
     """Indices in `a` of the notes that meet one of `b` under the shift that most of them agree on."""
     shifts = (b[None, :, 0] - a[:, None, 0]) * 256 + (b[None, :, 1] - a[:, None, 1]) + 128
     values, counts = np.unique(shifts, return_counts=True)
-    return np.flatnonzero((shifts == values[np.argmax(counts)]).any(axis=1))
+    met = shifts == values[np.argmax(counts)]
+    there = np.flatnonzero(met.any(axis=0))
+    alone = len(there) / (there[-1] - there[0] + 1)
+    return np.flatnonzero(met.any(axis=1)) if alone >= ALONE else np.zeros(0, np.int64)
 
 
 def _tells(found: Ints, steps: Ints) -> bool:

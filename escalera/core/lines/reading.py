@@ -17,7 +17,8 @@ THIRD_OR_SEVENTH = (3, 4, 10, 11)
 @dataclass(frozen=True, slots=True)
 class LineReading:
     """Shares are 0..1. `outside` counts notes beyond the sound's range; `repeats` is the share of bars whose rhythm came before,
-    `changed` the share of those whose pitches then differ; `leaps` counts steps of more than a third between neighbours."""
+    `changed` the share of those whose pitches then differ; `leaps` counts steps of more than a third between neighbours; `lengths` is how many
+    different note lengths there are, `space` the share of the time in which nothing sounds."""
 
     notes: int
     low: int
@@ -31,6 +32,9 @@ class LineReading:
     changed: float
     leaps: int
     longest_rest_beats: float
+    lengths: int = 1
+    space: float = 0.0
+    bars: float = 1.0
 
     @property
     def range_semitones(self) -> int:
@@ -57,7 +61,16 @@ def read_line(table: Ints, frame: Frame, register: tuple[int, int]) -> LineReadi
         len(table), int(table[:, 2].min()), int(table[:, 2].max()), int(((table[:, 2] < register[0]) | (table[:, 2] > register[1])).sum()),
         contour(pitches), inside / max(1, len(strong)), telling / max(1, len(strong)), len({int(d) for d in np.diff(starts)}) or 1,
         repeats, changed, int((steps > 4).sum()), round(float(max(0, rests.max())) / frame.metre.beat_ticks, 2),
+        len({round(int(d) / 120) for d in table[:, 1]}), _space(table, frame.length_ticks), frame.length_ticks / frame.metre.bar_ticks,
     )  # fmt: skip
+
+
+def _space(table: Ints, length: int) -> float:
+    """Share of the stretch in which no note sounds."""
+    sounding = np.zeros(length, bool)
+    for start, duration in table[:, :2]:
+        sounding[max(0, start) : start + duration] = True
+    return round(1.0 - float(sounding.mean()), 3)
 
 
 def contour(pitches: Sequence[int] | Ints) -> str:

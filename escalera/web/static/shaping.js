@@ -1,5 +1,5 @@
 // Shaping a sound: tabs of the inspector, where a change counts, steps of a gate, curves by hand and keys, the sound picker.
-import { hear, quiet } from "./hearing.js";
+import { hear } from "./hearing.js";
 import { say } from "./shell.js";
 
 let scope = "all", scopeFor = "";
@@ -27,16 +27,12 @@ export function formEdit(form) {
 
 document.addEventListener("click", (event) => {
   const hit = (query) => event.target.closest?.(query);
-  const button = hit("[data-scope], [data-untreat], [data-alone], [data-sounds], [data-hear], [data-like], [data-take], [data-copy]");
+  const button = hit("[data-scope], [data-untreat], [data-alone], [data-copy]");
   if (!button) return;
   const d = button.dataset;
   if (d.scope) { scope = d.scope; restore(); }
   else if (d.untreat) { const [section_id, layer_id] = scopeFor.split(":"); act.edit({ kind: "untreat", section_id, layer_id, lane: d.untreat }); }
   else if (d.alone) hear(d.alone, button);
-  else if (d.sounds) openPicker(d.sounds);
-  else if (d.like) like(button);
-  else if (d.take !== undefined) take(button.closest("[data-sound]"));
-  else if (d.hear) hear(d.hear, button.closest("[data-sound]"));
   else if (d.copy !== undefined) { const box = button.closest("[data-curve]"), curve = read(box); act.edit({ kind: "copy_curve", section_id: box.dataset.section, lane: curve.lane, to_id: box.querySelector("[data-copy-to]").value }); }
 });
 export function hearAlone() { const button = document.querySelector("#inspector [data-alone]"); if (button) hear(button.dataset.alone, button); }
@@ -145,46 +141,3 @@ document.addEventListener("keydown", (event) => {
   clearTimeout(resting);
   resting = setTimeout(() => send(box, c, i), 350);
 }, true);
-
-// the sound picker --------------------------------------------------------------------------------------------------------
-function openPicker(url) {
-  const dialog = document.getElementById("sounds");
-  htmx.ajax("GET", url, { target: "#sounds", swap: "innerHTML" }).then(() => {
-    if (!dialog.open) dialog.showModal();
-    const chosen = dialog.querySelector(".pick.chosen") ?? dialog.querySelector(".pick");
-    chosen?.querySelector("[data-hear]").focus();
-    chosen?.scrollIntoView({ block: "center" });
-  });
-}
-document.getElementById("sounds")?.addEventListener("close", quiet);
-const shown = () => all("#sounds .pick").filter((p) => !p.hidden && !p.closest("[hidden]"));
-function find() {
-  const dialog = document.getElementById("sounds"), words = dialog.querySelector("[data-find]").value.toLowerCase().split(/\s+/).filter(Boolean);
-  const job = dialog.querySelector("[data-find-job]").value, liked = dialog.querySelector("[data-find-liked]").checked;
-  for (const p of all(".pick", dialog)) p.hidden = !words.every((w) => p.dataset.words.includes(w)) || (job && p.dataset.job !== job) || (liked && p.dataset.liked !== "true");
-  for (const f of all(".picker-family", dialog)) f.hidden = !f.querySelector(".pick:not([hidden])");
-}
-document.addEventListener("input", (event) => { if (event.target.closest?.(".picker-tools")) find(); });
-function take(pick) {
-  const { layer, stack } = JSON.parse(document.querySelector("[data-picker]").dataset.picker), sound = pick.dataset.sound;
-  document.getElementById("sounds").close();
-  act.edit(stack ? { kind: "add_stack", layer_id: layer, sound } : layer ? { kind: "set_sound", layer_id: layer, sound } : { kind: "add_layer", sound });
-}
-function like(button) {
-  const on = button.getAttribute("aria-pressed") !== "true";
-  button.setAttribute("aria-pressed", String(on));
-  button.closest(".pick").dataset.liked = String(on);
-  htmx.ajax("POST", button.dataset.like, { source: button, swap: "none", values: { liked: on } });
-}
-document.getElementById("sounds")?.addEventListener("keydown", (event) => {
-  const name = event.target.closest?.("[data-hear]");
-  if (event.target.matches?.("[data-find]") && event.key === "ArrowDown") { event.preventDefault(); shown()[0]?.querySelector("[data-hear]").focus(); return; }
-  if (!name) return;
-  const pick = name.closest(".pick"), list = shown(), at = list.indexOf(pick), row = pick.parentElement;
-  const columns = Math.max(1, all(".pick", row).filter((p) => !p.hidden && p.offsetTop === all(".pick:not([hidden])", row)[0].offsetTop).length);
-  const go = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: columns, ArrowUp: -columns }[event.key];
-  if (go) { event.preventDefault(); const next = list[Math.max(0, Math.min(list.length - 1, at + go))]; next.querySelector("[data-hear]").focus(); next.scrollIntoView({ block: "nearest" }); }
-  else if (event.key === "Enter") { event.preventDefault(); take(pick); }
-  else if (event.key === " ") { event.preventDefault(); hear(name.dataset.hear, pick); }
-  else if (event.key === "*") like(pick.querySelector("[data-like]"));
-});

@@ -1,6 +1,7 @@
 // The stair page: edits one at a time, treads and tiles by hand and keys, listening.
 import { handrail } from "./handrail.js";
 import { listenAt, quiet } from "./hearing.js";
+import { picker } from "./picker.js";
 import { pageQueue, state } from "./queue.js";
 import { formEdit, hearAlone, refocus, restore, shape } from "./shaping.js";
 import { typing } from "./shell.js";
@@ -203,3 +204,4 @@ ready();
 listenAt(rail.volume);
 restoreTabs();
 shape({ edit, song });
+picker(edit);

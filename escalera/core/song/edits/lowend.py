@@ -6,8 +6,8 @@ import math
 from collections import Counter
 from dataclasses import replace
 
-from escalera.core.rhythm.pattern import TONE
 from escalera.core.bench.bass_faults import MISTUNED, bass_faults, drum_pitch_hz
+from escalera.core.rhythm.pattern import TONE
 from escalera.core.song.document import Layer, Song
 from escalera.core.song.edits.base import edit, layer_of, section_of
 from escalera.core.song.edits.devices import SetValue

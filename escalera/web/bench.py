@@ -1,0 +1,146 @@
+"""The bench: one section looped while its drums, chords, bass and lines are written side by side."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Blueprint, Response, render_template, request
+
+from escalera.core.bench.bass_faults import Fault, entering_faults
+from escalera.core.bench.jobs import copies
+from escalera.core.energy.model import section_energy
+from escalera.core.lines.encode import HOW_WORDS
+from escalera.core.lines.parallel import INTERVALS
+from escalera.core.lines.transform import TRANSFORMATIONS
+from escalera.core.palette.sounds import FAMILIES, SOUNDS
+from escalera.core.song.document import Layer, Section, Song
+from escalera.core.song.edits import Edit
+from escalera.core.song.edits.parts import DEALS
+from escalera.core.song.edits.written import GRIDS
+from escalera.core.song.grooving import phrase_beat
+from escalera.core.song.harmony import section_key
+from escalera.core.song.timeline import timeline
+from escalera.errors import EditError
+from escalera.services.starting import nexts, take_next
+from escalera.services.studio import Outcome
+from escalera.store.repository import Head
+from escalera.web.bench_view import BenchView
+from escalera.web.edits import add_steps, answer, apply_form, base_number, read_edit, whole_number
+from escalera.web.groove import KINDS as GROOVE_KINDS
+from escalera.web.groove_view import GrooveView
+from escalera.web.song_view import studio
+
+blueprint = Blueprint("bench", __name__, url_prefix="/songs/<int:song_id>/bench")
+
+
+def view_of(head: Head) -> BenchView:
+    return BenchView(head, request.values.get("select", ""), request.values.to_dict())
+
+
+def context(view: BenchView) -> dict[str, Any]:
+    return {"view": view, "song": view.song, "head": view.head, "place": "bench", "grids": GRIDS, "hows": HOW_WORDS,
+            "transformations": TRANSFORMATIONS, "intervals": INTERVALS, "deals": DEALS, "nexts": nexts(view.song, view.section),
+            "sounds": [(f, [s for s in SOUNDS if s.family == f and not s.is_drum and s.register[0] < s.register[1]]) for f in FAMILIES]}  # fmt: skip
+
+
+@blueprint.get("")
+def page(song_id: int):  # type: ignore[no-untyped-def]
+    return render_template("bench/page.html", **context(view_of(studio().head(song_id))))
+
+
+@blueprint.get("/show")
+def show(song_id: int):  # type: ignore[no-untyped-def]
+    return _fragments(studio().head(song_id), None)
+
+
+def _fragments(head: Head, outcome: Outcome | None) -> str:
+    view = view_of(head)
+    if outcome and outcome.before is not None:  # a layer that was just made is the one to write on
+        made = [x.id for x in head.song.layers if x.id not in outcome.before.layer_by_id]
+        if made and request.form.get("kind") in ("add_layer", "double_line", "next"):
+            view = BenchView(head, f"tile:{view.section.id}:{made[-1]}:{view.phrase}", request.values.to_dict())
+    return render_template("bench/_changed.html", **context(view), summary=outcome.summary if outcome else "",
+                           effect=_effect(view, outcome), entered=entered(outcome))  # fmt: skip
+
+
+def _effect(view: BenchView, outcome: Outcome | None) -> tuple[float, float] | None:
+    """Arranged energy of the section after and before an edit."""
+    before = outcome.before if outcome else None
+    if before is None or view.section.id not in before.section_by_id:
+        return None
+    now = section_energy(view.song, view.span).value
+    return now, section_energy(before, timeline(before).span_of(view.section.id)).value
+
+
+@blueprint.post("/edits")
+def edits(song_id: int):  # type: ignore[no-untyped-def]
+    form = request.form.to_dict()
+
+    def act() -> Outcome:
+        make = KINDS.get(form.get("kind", ""))
+        if make is None:
+            return apply_form(song_id, form)
+        base = base_number(form.get("base", ""))
+        song = studio().state(song_id, base)
+        steps, summary = make(song, BenchView(Head(song_id, base, True, False, song), form.get("select", "")), form)
+        return studio().edit(song_id, base, steps, summary, named_by_last=not summary)
+
+    return answer(song_id, act, _fragments)
+
+
+Made = tuple[list[Edit], str]
+
+
+def _hit(song: Song, view: BenchView, form: dict[str, str]) -> Made:
+    """A drum hit anywhere in the phrase: set in the beat that plays there, wherever that plays."""
+    select = f"section:{view.section.id}:0:{view.phrase}:0"
+    cycle = phrase_beat(song, view.span, view.phrase).length_ticks
+    fields = {**form, "tick": str(whole_number(form.get("tick", "")) % cycle)}
+    return GROOVE_KINDS["hit"](GrooveView(view.head, select), fields), ""
+
+
+def _next(song: Song, view: BenchView, form: dict[str, str]) -> Made:
+    return take_next(song, view.section, form.get("next", ""))
+
+
+KINDS = {"hit": _hit, "next": _next}
+
+
+@blueprint.get("/hear.wav")
+def hear(song_id: int):  # type: ignore[no-untyped-def]
+    """An edit heard before it is made: the layers it changes, alone, in this section."""
+    view = view_of(studio().head(song_id))
+    if view.layer is None:
+        raise EditError("There is no layer to hear yet. Add one.")
+    form = {k: v for k, v in request.args.items() if k not in ("select", "base", "rungs", "reach", "write", "steps")}
+    after = view.song
+    if form.get("kind"):
+        after = read_edit(form, view.song).apply(view.song)
+    ids = [x.id for x in after.layers if x.id not in view.song.layer_by_id] or [view.layer.id]
+    return Response(
+        studio().rendering.alone_wav(after, view.section.id, ids[0]),
+        mimetype="audio/wav",
+        headers={"Cache-Control": "no-store"},
+    )
+
+
+@blueprint.get("/copies")
+def copies_of(song_id: int):  # type: ignore[no-untyped-def]
+    """What a copy of the line on another sound, octave or side would add."""
+    view = view_of(studio().head(song_id))
+    found = copies(view.song, view.span, view.layer) if view.layer else []
+    return render_template("bench/_copies.html", view=view, found=found)
+
+
+def entered(outcome: Outcome | None) -> list[tuple[Section, Layer, Fault, str]]:
+    """Bass faults that an edit brought into a loud section: (section, layer, fault, words)."""
+    if outcome is None or outcome.before is None:
+        return []
+    song = outcome.head.song
+    found = entering_faults(outcome.before, song)
+    return [
+        (span.section, layer, fault, fault.said(section_key(song, span.section))) for span, layer, fault in found[:2]
+    ]
+
+
+add_steps(blueprint, _fragments)

@@ -1,0 +1,433 @@
+"""What the bench shows: a phrase of a section with one layer's line on the ladder, its drums, its low end, and readings."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+
+from escalera.core.bench.bass_faults import Fault, bass_faults
+from escalera.core.bench.jobs import Jobs, clashing, jobs, pitched_notes
+from escalera.core.bench.lowend import LowEnd, low_end
+from escalera.core.bench.tune_map import TuneMap, tune_map, without_place
+from escalera.core.lines.encode import HOWS, how_written
+from escalera.core.lines.makers import MAKERS, Maker
+from escalera.core.lines.reading import LineReading, hook_in_words
+from escalera.core.rhythm.beat import RANK
+from escalera.core.song.chordline import write_chordline
+from escalera.core.song.document import Layer, NamedPattern, Section
+from escalera.core.song.edits import EDITS
+from escalera.core.song.edits.written import GRIDS
+from escalera.core.song.grooving import drum_layers, groove_at, phrase_beat
+from escalera.core.song.harmony import progression_of, section_harmony
+from escalera.core.song.lining import line_reading
+from escalera.core.song.resolve import DURATION, PITCH, START, VELOCITY, layer_events, sounding_layers
+from escalera.core.song.timeline import Span, timeline
+from escalera.core.song.written import Line, line_in, outside, played_in, range_of
+from escalera.core.theory.chords import roman
+from escalera.core.theory.keys import Key
+from escalera.core.theory.voicings import place_class
+from escalera.errors import EditError
+from escalera.store.repository import Head
+from escalera.web.bench_drawing import (
+    Ladder,
+    Lanes,
+    LowDrawing,
+    Shade,
+    draw_ladder,
+    draw_lanes,
+    draw_low_end,
+    percent,
+    rungs_of,
+    span_of_pitches,
+)
+from escalera.web.song_view import Selection, song_manifest
+
+LETTERS = ("ZXCVBNM", "ASDFGHJ", "QWERTYU")  # rows of the keyboard from low to high, a step of the key a letter
+USUAL_LANES = ("kick", "snare", "closed hat")
+MAKER_FAMILIES = {"low end": ("low end",), "chords": ("chords", "leads"), "leads": ("leads", "chords")}
+
+
+@dataclass(frozen=True, slots=True)
+class Remedy:
+    """Something that would mend a finding: its words, its predicted effect, and the edit."""
+
+    label: str
+    effect: str
+    edit: dict[str, object]
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    title: str
+    said: str
+    remedies: tuple[Remedy, ...] = ()
+    off: bool = True
+
+
+def is_pitched(layer: Layer) -> bool:
+    return not layer.sound.is_drum and layer.sound.register[0] < layer.sound.register[1]
+
+
+class BenchView:
+    """All that the templates of the bench ask for. `fields` are what the page says of itself."""
+
+    def __init__(self, head: Head, select: str, fields: Mapping[str, str] | None = None):
+        self.head, self.song, fields = head, head.song, fields or {}
+        parts = [int(p) if p.isdecimal() else 0 for p in (select or "").split(":")[1:5]] + [0] * 4
+        section_id = parts[0] if parts[0] in self.song.section_by_id else self.song.sections[0].id
+        self.section: Section = self.song.section_by_id[section_id]
+        self.phrase = min(parts[2], len(self.section.phrases) - 1)
+        self.layer = self._chosen(parts[1])
+        self.selection = Selection("tile", section_id, self.layer.id if self.layer else 0, self.phrase)
+        self.chromatic = fields.get("rungs") == "all"
+        self.reach = "here" if fields.get("reach") == "here" else "everywhere"
+        usual = "chord" if self.layer and self.layer.family in ("chords", "low end") else "scale"
+        self.write = fields.get("write", "") if fields.get("write") in HOWS else usual
+        self.grid = fields.get("steps", "") if fields.get("steps") in GRIDS else "1/16"
+
+    def _chosen(self, layer_id: int) -> Layer | None:
+        layer = self.song.layer_by_id.get(layer_id)
+        if layer is not None and is_pitched(layer):
+            return layer
+        return next(iter(self.playing), None) or next((x for x in self.song.layers if is_pitched(x)), None)
+
+    @cached_property
+    def playing(self) -> list[Layer]:
+        """Pitched layers with a placement in the section, tunes first."""
+        placed = {p.layer_id for p in self.section.placements}
+        rank = {"voices": 0, "leads": 1, "chords": 2, "low end": 3}
+        found = [x for x in self.song.layers if x.id in placed and is_pitched(x)]
+        return sorted(found, key=lambda x: rank.get(x.family, 4))
+
+    def tabs(self) -> list[Layer]:
+        """Layers with a tab: those that play here, and the chosen one."""
+        found = list(self.playing)
+        return found if self.layer is None or self.layer in found else [*found, self.layer]
+
+    def other_layers(self) -> list[Layer]:
+        shown = self.tabs()
+        return [x for x in self.song.layers if is_pitched(x) and x not in shown]
+
+    # where --------------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def span(self) -> Span:
+        return timeline(self.song).span_of(self.section.id)
+
+    @property
+    def spans(self) -> tuple[Span, ...]:
+        return timeline(self.song).spans
+
+    @property
+    def seconds(self) -> float:
+        return timeline(self.song).seconds
+
+    def manifest(self) -> str:
+        return song_manifest(self.head, timeline(self.song))
+
+    @cached_property
+    def edges(self) -> tuple[int, int]:
+        return self.span.phrase_ticks()[self.phrase]
+
+    @property
+    def length(self) -> int:
+        return self.edges[1] - self.edges[0]
+
+    @cached_property
+    def bar_range(self) -> tuple[int, int]:
+        """First bar of the phrase in the section from 0, and how many bars it has."""
+        first = sum(self.section.phrases[: self.phrase])
+        return first, min(self.section.phrases[self.phrase], self.section.bars - first)
+
+    def phrases(self) -> list[tuple[int, int, int]]:
+        """Every phrase with its first and last bar in the song."""
+        found, bar = [], self.span.first_bar
+        for i, bars in enumerate(self.section.phrases):
+            found.append((i, bar, bar + bars - 1))
+            bar += bars
+        return found
+
+    @cached_property
+    def bars(self) -> list[tuple[int, int]]:
+        """(phrase tick, number in the song) of every bar."""
+        first, count = self.bar_range
+        return [(self.span.bar_ticks[b] - self.edges[0], self.span.first_bar + b) for b in range(first, first + count)]
+
+    @cached_property
+    def beats(self) -> list[int]:
+        first, count = self.bar_range
+        ticks, metres = self.span.bar_ticks, self.span.bar_metres
+        low = self.edges[0]
+        return [
+            t - low for b in range(first, first + count) for t in range(ticks[b], ticks[b + 1], metres[b].beat_ticks)
+        ]
+
+    @property
+    def beat_ticks(self) -> int:
+        return self.span.bar_metres[self.bar_range[0]].beat_ticks
+
+    @cached_property
+    def key(self) -> Key:
+        return section_harmony(self.song, self.span).key
+
+    # the ladder -----------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def line(self) -> Line | None:
+        return line_in(self.song, self.span, self.phrase, self.layer) if self.layer else None
+
+    @cached_property
+    def shades(self) -> tuple[Shade, ...]:
+        harmony, (low, high) = section_harmony(self.song, self.span), self.edges
+        first = harmony.index_at(low)
+        rows = list(zip(harmony.ticks, harmony.chords))[first:]
+        found = []
+        for i, (tick, chord) in enumerate(rows):
+            if tick >= high:
+                break
+            start, end = max(low, tick), min(high, rows[i + 1][0] if i + 1 < len(rows) else high)
+            found.append(
+                Shade(percent(start - low, high - low), percent(end - start, high - low), chord, roman(chord, self.key))
+            )
+        return tuple(found)
+
+    @cached_property
+    def ladder(self) -> Ladder | None:
+        if self.layer is None or self.line is None:
+            return None
+        low, high = span_of_pitches(self.line.notes, range_of(self.layer), self.key)
+        rungs = rungs_of(self.key, low, high, self.chromatic)
+        return draw_ladder(self.line, rungs, self.shades, self.bars, self.beats, self._in_the_way(),
+                           self.layer.sound.mono, range_of(self.layer))  # fmt: skip
+
+    def _in_the_way(self) -> frozenset[tuple[int, int]]:
+        """Notes of the phrase (tick, pitch) that sound in the voice's range while it sings."""
+        voice = self.jobs.voice
+        if (
+            voice is None
+            or self.layer is None
+            or self.layer.id == voice.layer.id
+            or self.layer.family not in ("chords", "leads")
+        ):
+            return frozenset()
+        low, sung = self.edges[0], pitched_notes(self.song, self.span, voice.layer)
+        mine = pitched_notes(self.song, self.span, self.layer)
+        return frozenset((start - low, pitch) for start, _, pitch in clashing(voice, mine, sung))
+
+    def rungs(self) -> list[list[float]]:
+        """[pitch, y] of every rung, for the hand on the ladder."""
+        return [[r.pitch, r.y] for r in self.ladder.rungs] if self.ladder else []
+
+    def letters(self) -> dict[str, int]:
+        """The pitch that every letter of the keyboard plays: rows are octaves, letters steps of the key."""
+        if self.layer is None:
+            return {}
+        low, high = range_of(self.layer)
+        home = place_class(self.key.tonic_class, min(low + 12, max(low, (low + high) // 2 - 8)))
+        return {
+            letter: min(127, max(0, home + 12 * (row - 1) + self.key.degrees[i]))
+            for row, letters in enumerate(LETTERS) for i, letter in enumerate(letters)
+        }  # fmt: skip
+
+    def played_in(self) -> list[str]:
+        return played_in(self.song, self.line.pattern_id) if self.line and self.line.pattern_id else []
+
+    def follows(self) -> str:
+        """How the line's notes are written: chord, scale, fixed, or mixed."""
+        hows = {how_written(n.kind) for n in self.line.notes} if self.line else set()
+        return hows.pop() if len(hows) == 1 else "mixed" if hows else ""
+
+    def chordline(self) -> str:
+        return write_chordline(self.section.progression, self.song.metre)
+
+    def song_chords(self) -> str:
+        return write_chordline(self.song.progression, self.song.metre)
+
+    # drums and the low end ------------------------------------------------------------------------------------------
+
+    @cached_property
+    def lanes(self) -> Lanes:
+        own, low = drum_layers(self.song), self.edges[0]
+        rows = []
+        for drum in sorted({*own, *USUAL_LANES}, key=RANK.__getitem__, reverse=True):
+            layer = own.get(drum)
+            table = layer_events(self.song, self.span, layer).table.tolist() if layer else []
+            hits = [(r[START] - low, r[VELOCITY]) for r in table if 0 <= r[START] - low < self.length]
+            if hits or drum in USUAL_LANES:
+                rows.append((drum, layer.name if layer else drum, hits))
+        return draw_lanes(rows, self.length, self.beats, self.bars)
+
+    def groove_name(self) -> str:
+        groove = groove_at(self.song, self.section, *self.edges)
+        hits = len(phrase_beat(self.song, self.span, self.phrase).hits)
+        return groove.name if groove else "the drums of this phrase" if hits else "no drums yet"
+
+    def cycle(self) -> int:
+        """Ticks after which the phrase's beat comes round."""
+        return phrase_beat(self.song, self.span, self.phrase).length_ticks
+
+    @cached_property
+    def low(self) -> LowEnd:
+        return low_end(self.song, self.span, *self.edges)
+
+    @cached_property
+    def faults(self) -> list[Fault]:
+        """Bass faults of the section, the most frequent first."""
+        return sorted(bass_faults(self.song, self.span), key=lambda f: -len(f.ticks))
+
+    @cached_property
+    def owners(self) -> list[tuple[int, str, float]]:
+        """Who owns the lows: (mark, name, share), nobody last."""
+        names = self.song.layer_by_id
+        found = [
+            (i, names[k].name, share) for i, (k, share) in enumerate((k, s) for k, s in self.low.owned().items() if k)
+        ]
+        nobody = self.low.owned().get(0, 0.0)
+        return [*found, (-1, "nobody", nobody)] if nobody else found
+
+    @cached_property
+    def low_drawing(self) -> LowDrawing:
+        low, high = self.edges
+        basses = [x for x in sounding_layers(self.song, self.section) if x.family == "low end"]
+        wrong = {(f.layer_id, t) for f in self.faults for t in f.ticks}
+        notes = [
+            (int(r[START]), int(r[DURATION]), int(r[PITCH]), (x.id, int(r[START])) in wrong)
+            for x in basses for r in layer_events(self.song, self.span, x).table if low <= r[START] < high
+        ]  # fmt: skip
+        kicks = [
+            int(r[START]) for x in sounding_layers(self.song, self.section) if x.sound.is_kick and x.sound.is_drum
+            for r in layer_events(self.song, self.span, x).table if low <= r[START] < high
+        ]  # fmt: skip
+        marks = {k: i for i, k in enumerate(k for k in self.low.owned() if k)}
+        return draw_low_end(self.low, notes, kicks, low, high - low, self.key, self.beats, self.bars, marks)
+
+    def steps(self) -> dict[str, str]:
+        """What every sixteenth of the strip says when it is pointed at."""
+        names = {x.id: x.name for x in self.song.layers}
+        told = {}
+        for s in self.low.steps:
+            first = names.get(s.owner, "nobody")
+            behind = f", {s.behind_db:.0f} dB ahead of {names[s.second]}" if s.second in names else ""
+            told[str(s.tick)] = f"{first} owns 30–90 Hz{behind}" if s.owner else "nobody owns 30–90 Hz"
+        return told
+
+    def at(self, tick: int) -> str:
+        """A tick of the section as the song's bar and beat: '41.3'."""
+        bar = self.span.bar_of(tick)
+        beat = (tick - self.span.bar_ticks[bar]) / self.span.bar_metres[bar].beat_ticks + 1
+        return f"{self.span.first_bar + bar}.{beat:.3g}"
+
+    def layer_name(self, layer_id: int) -> str:
+        return self.song.layer_by_id[layer_id].name
+
+    # readings ---------------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def reading(self) -> LineReading | None:
+        return line_reading(self.song, self.span, self.phrase, self.layer) if self.layer else None
+
+    def hook(self) -> list[tuple[bool, str]]:
+        """What makes the line stay in the ear; nothing for layers that carry no tune."""
+        tuneful = self.layer and (self.layer.family in ("leads", "voices") or self.layer.job in ("hook", "answer"))
+        return hook_in_words(self.reading) if self.reading and tuneful else []
+
+    @cached_property
+    def jobs(self) -> Jobs:
+        return jobs(self.song, self.span)
+
+    def tune(self) -> TuneMap:
+        return tune_map(self.song)
+
+    def ideas(self) -> list[NamedPattern]:
+        """Lines that were kept and play nowhere, which the chosen layer could play."""
+        return [p for p in without_place(self.song) if self.layer and p.family == self.layer.family]
+
+    def makers(self) -> list[Maker]:
+        """The makers that suit the layer, its own family's first."""
+        assert self.layer is not None
+        near = MAKER_FAMILIES.get(self.layer.family, MAKER_FAMILIES["leads"])
+        return sorted((m for m in MAKERS.values() if m.family in near), key=lambda m: near.index(m.family))
+
+    def place(self) -> dict[str, int]:
+        """The fields that every edit of the chosen line carries."""
+        return {"section_id": self.section.id, "layer_id": self.layer.id if self.layer else 0, "phrase": self.phrase}
+
+    def findings(self) -> list[Finding]:
+        """What is wrong with the line here, each with a remedy."""
+        if self.layer is None or self.line is None:
+            return []
+        return [*self._out_of_range(), *self._without_chords(), *self._too_long(), *self._with_the_voice()]
+
+    def _out_of_range(self) -> list[Finding]:
+        assert self.layer is not None and self.line is not None
+        below, above = outside(self.line, self.layer)
+        if not below + above:
+            return []
+        low, high = (self.key.pitch_name(p) for p in range_of(self.layer))
+        count = below + above
+        said = f"{count} {'note lies' if count == 1 else 'notes lie'} {'below' if not above else 'above' if not below else 'outside'} the range of {self.layer.sound.label}, {low} to {high}. They sound, but not as the sound is meant."
+        fold = Remedy("Into the range, by octaves", f"−{count} outside", {"kind": "fold_line", **self.place()})
+        return [Finding("Outside the range", said, (fold,))]
+
+    def _without_chords(self) -> list[Finding]:
+        assert self.line is not None
+        follows = any(how_written(n.kind) == "chord" for n in self.line.notes)
+        if not follows or progression_of(self.song, self.section) is not None:
+            return []
+        said = f"The line follows the chords, but nobody wrote any: it stays on {self.shades[0].chord}. Write them below, or take these."
+        usual = "i | VI | III | VII" if self.key.is_minor else "I | V | vi | IV"
+        return [Finding("No chords to follow", said, (Remedy(usual, "", {"kind": "set_chords", "chords": usual}),))]
+
+    def _too_long(self) -> list[Finding]:
+        assert self.line is not None and self.layer is not None
+        for placement in self.line.placements:
+            entry = self.song.pattern_by_id[placement.pattern_id]
+            bar = self.span.bar_metres[0].bar_ticks
+            room, long = self.span.length_ticks, entry.pattern.length_ticks
+            if long > room:
+                said = f"“{entry.name}” is {long / bar:g} bars long; {self.section.name} has {room / bar:g}, so its end is not heard."
+                longer = Remedy(
+                    "Twice as fast here",
+                    "",
+                    {"kind": "transform_line", "transformation": "double-time", **self.place()},
+                )
+                grow = Remedy(
+                    f"Make {self.section.name} as long",
+                    "",
+                    {"kind": "resize_section", "section_id": self.section.id, "bars": -(-long // bar)},
+                )
+                return [Finding("Longer than its section", said, (grow, longer))]
+        return []
+
+    def _with_the_voice(self) -> list[Finding]:
+        assert self.layer is not None
+        clash = next((c for c in self.jobs.clashes if c.layer.id == self.layer.id), None)
+        if clash is None or clash.notes < 3:
+            return []
+        said = f"{clash.notes} of its {clash.of} notes in {self.section.name} lie within {clash.voice.name}’s range while it sings."
+        ways = (
+            ("Answer only in the gaps", {"kind": "answer_only", "other_id": clash.voice.id, **self.place()}),
+            ("An octave up here", {"kind": "transform_line", "transformation": "octave-up", **self.place()}),
+        )
+        remedies = tuple(r for label, edit in ways if (r := self._tried(label, edit, clash.notes)))
+        return [Finding("Fills the voice’s register", said, remedies)]
+
+    def _tried(self, label: str, edit: dict[str, object], now: int) -> Remedy | None:
+        """A remedy with the clashes that it would leave, or None when it does not apply or does not help."""
+
+        fields = {k: v for k, v in edit.items() if k != "kind"}
+        try:
+            after = EDITS[str(edit["kind"])](**fields).apply(self.song)  # type: ignore[call-arg]
+        except EditError:
+            return None
+        assert self.layer is not None
+        left = next(
+            (
+                c.notes
+                for c in jobs(after, timeline(after).span_of(self.section.id)).clashes
+                if c.layer.id == self.layer.id
+            ),
+            0,
+        )
+        return Remedy(label, f"−{now - left} {'clash' if now - left == 1 else 'clashes'}", edit) if left < now else None

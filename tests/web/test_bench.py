@@ -1,0 +1,196 @@
+"""The bench, as fragments and in a real browser: lines drawn, made, recorded, judged; drums and lows beside them."""
+
+import json
+import re
+
+import pytest
+
+from escalera.core.song.edits import EDITS
+from escalera.core.song.timeline import timeline
+from escalera.core.song.written import line_in
+from tests.songs import ids, small_song
+from tests.web.test_browser import until
+from tests.web.test_harmony import said, tree
+
+NAME = ids(small_song())
+V, C, B, P, K = (NAME[n] for n in ("Verse", "Chorus", "Plucked bass", "Soft pad", "Round kick"))
+
+
+@pytest.fixture
+def song_id(studio):
+    return studio.add_song(small_song(), "New")
+
+
+def post(client, studio, song_id, select=f"tile:{V}:{B}:0:0", **fields):
+    base = studio.head(song_id).revision_id
+    return client.post(
+        f"/songs/{song_id}/bench/edits", data={"base": base, "select": select, **fields}, headers={"HX-Request": "true"}
+    )
+
+
+def line(song, section=V, layer=B, phrase=0):
+    return line_in(song, timeline(song).span_of(section), phrase, song.layer_by_id[layer])
+
+
+# fragments --------------------------------------------------------------------------------------------------------
+
+
+def test_a_drawn_note_comes_back_with_readings_energy_and_the_lows(client, studio, song_id):
+    here = {"section_id": V, "layer_id": P, "phrase": 0}
+    changes = json.dumps([[None, None, 0, 60, 960, 90], [None, None, 960, 65, 480, 90]])
+    page = tree(
+        post(client, studio, song_id, f"tile:{V}:{P}:0:0", kind="change_notes", changes=changes, how="chord", **here)
+    )
+    pegs = page.xpath("//*[contains(@class,'peg') and @data-tick]")
+    assert [(p.get("data-tick"), p.get("data-pitch"), "open" in p.get("class")) for p in pegs] == [
+        ("0", "60", False),
+        ("960", "65", True),
+    ]
+    assert re.search(r"energy \d+\.\d [+-]\d\.\d\d", " ".join(page.xpath("string(//*[@class='energy-note'])").split()))
+    text = " ".join(page.xpath("string(//*[@id='side'])").split())
+    assert "2 notes, 5 semitones wide" in text and "Chord tones on beats" in text
+    assert "lock: together on 16 of 16 kicks" in page.xpath("string(//*[@id='low-said'])")
+    assert (
+        len(page.xpath("//*[contains(@class,'stroke')]")) == 64
+        and len(page.xpath("//*[contains(@class,'lane-hit')]")) == 16
+    )
+
+
+@pytest.mark.parametrize(("fields", "says"), [
+    (dict(kind="record_notes", notes="[]", layer_id=B), "holds no note"), (dict(kind="change_notes", changes="x", layer_id=B), "cannot be read"),
+    (dict(kind="change_notes", changes="[[1,2,3,4,5,6]]", layer_id=B), "is not there any more"), (dict(kind="hit", drum="gong", tick=0), "is not a drum"),
+    (dict(kind="next", next="harp"), "is not among what could come next"), (dict(kind="make_line", maker="arpeggio", layer_id=K), "is a drum"),
+])  # fmt: skip
+def test_what_cannot_be_done_says_why_and_changes_nothing(client, studio, song_id, fields, says):
+    before = studio.head(song_id).song
+    answer = post(client, studio, song_id, **{"section_id": V, "phrase": 0, **fields})
+    assert answer.status_code in (400, 422) and says in said(answer) and studio.head(song_id).song == before
+
+
+def test_findings_come_with_remedies_that_mend_them(client, studio, song_id):
+    studio.edit(
+        song_id,
+        studio.head(song_id).revision_id,
+        EDITS["change_notes"](V, B, 0, [[None, None, 480, 90, 200, 90]], "fixed", True),
+    )
+    page = tree(client.get(f"/songs/{song_id}/bench?select=tile:{V}:{B}:0:0"))
+    text = page.xpath("string(//*[@id='panel-line'])")
+    assert "1 note lies above the range of Plucked bass" in text
+    remedy = next(
+        json.loads(b.get("data-do")) for b in page.xpath("//button[@data-do]") if "fold_line" in b.get("data-do")
+    )
+    after = tree(post(client, studio, song_id, **remedy))
+    assert "lies above" not in after.xpath("string(//*[@id='panel-line'])")
+    from dataclasses import replace
+
+    bare = studio.add_song(replace(small_song(), progression=None), "Bare")
+    assert "nobody wrote any" in said(client.get(f"/songs/{bare}/bench?select=tile:{V}:{B}:0:0"))
+    long = EDITS["place_new"](
+        V, P, "Long", 3840 * 12, [[0, 480, 1, 0, 0, 90]], start_ticks=0, end_ticks=3840 * 8
+    ).apply(small_song())
+    assert "is 12 bars long; Verse has 8" in said(
+        client.get(f"/songs/{studio.add_song(long, 'Long')}/bench?select=tile:{V}:{P}:0:0")
+    )
+
+
+def test_a_wrong_bass_in_a_loud_section_is_told_with_the_edit_that_brought_it(client, studio, song_id):
+    studio.edit(song_id, studio.head(song_id).revision_id, EDITS["add_layer"]("kick-bass"))
+    made = next(x.id for x in studio.head(song_id).song.layers if x.sound_key == "kick-bass")
+    changes = json.dumps([[None, None, 0, 37, 3000, 100]])
+    fields = dict(kind="change_notes", section_id=C, layer_id=made, phrase=0, changes=changes, how="fixed")
+    answer = post(client, studio, song_id, f"tile:{C}:{made}:0:0", **fields)
+    assert "Kick-bass in Chorus: D♭2 under C: a semitone above the root" in said(answer)
+    fixed = post(client, studio, song_id, f"tile:{C}:{made}:0:0", kind="tune_low", section_id=C, layer_id=made)
+    assert "semitone above" not in said(fixed) and line(studio.head(song_id).song, C, made).notes[0].pitch == 36
+
+
+def test_makers_second_voices_and_copies_are_heard_before_they_are_made(client, studio, song_id):
+    before = studio.head(song_id).song
+    for query in (
+        "kind=make_line&maker=bass-walking",
+        "kind=second_voice&interval=third-above&onto=0",
+        "kind=transform_line&transformation=octave-up",
+        "",
+    ):
+        answer = client.get(
+            f"/songs/{song_id}/bench/hear.wav?select=tile:{V}:{B}:0:0&section_id={V}&layer_id={B}&phrase=0&{query}"
+        )
+        assert answer.status_code == 200 and len(answer.data) > 100_000
+    assert studio.head(song_id).song == before
+    told = said(client.get(f"/songs/{song_id}/bench/copies?select=tile:{V}:{B}:0:0"))
+    assert "an octave up" in told and re.search(r"[+-]\d\.\d\d", told)
+
+
+def test_listening_to_one_layer_gives_other_sound_and_the_same_song(client, studio, song_id):
+    revision = studio.head(song_id).revision_id
+    keys = {
+        q: client.get(f"/songs/{song_id}/keys/{revision}.json?{q}").json["keys"]
+        for q in ("", f"alone={B}", f"off={K}", f"up={B}")
+    }
+    assert len({k[0] for k in keys.values()}) == 4
+    wav = client.get(f"/songs/{song_id}/audio/{revision}/0/{keys[f'alone={B}'][0]}.wav?alone={B}")
+    assert wav.status_code == 200 and len(wav.data) > 100_000
+
+
+# in the browser ---------------------------------------------------------------------------------------------------
+
+
+def open_bench(page, server, song=None, layer="Plucked bass", section="Verse", phrase=0):
+    """The bench of a small song (or a given one) at a layer; the studio and the song's id."""
+    studio = server[1]
+    song_id = studio.add_song(song or small_song(), "Bench") if not isinstance(song, int) else song
+    state = studio.head(song_id).song
+    layer_id = next((x.id for x in state.layers if x.name == layer), 0)
+    section_id = next(s.id for s in state.sections if s.name == section)
+    page.goto(f"/songs/{song_id}/bench?select=tile:{section_id}:{layer_id}:{phrase}:0")
+    page.wait_for_selector("#lanes")
+    return studio, song_id
+
+
+def pegs(page):
+    return page.evaluate(
+        "[...document.querySelectorAll('#plot .peg:not(.sketch)')].map((p) => [p.dataset.tick, p.dataset.pitch, p.dataset.ticks, p.dataset.velocity].map(Number))"
+    )
+
+
+def spot(page, tick, pitch):
+    """Where on the page a tick and pitch lie on the ladder."""
+    return page.evaluate(
+        """([tick, pitch]) => { const plot = document.getElementById("plot"), box = plot.getBoundingClientRect();
+        const y = JSON.parse(document.getElementById("bench-facts").textContent).rungs.find((r) => r[0] === pitch)[1];
+        return [box.left + (box.width * tick) / Number(plot.dataset.length), box.top + y]; }""", [tick, pitch])  # fmt: skip
+
+
+@pytest.mark.browser
+def test_notes_are_drawn_moved_stretched_and_taken_out_by_hand(page, server):
+    studio, song_id = open_bench(page, server, layer="Soft pad")
+    heard = lambda: [(n.tick, n.pitch, n.duration, n.velocity) for n in line(studio.head(song_id).song, V, P).notes]  # noqa: E731
+    x, y = spot(page, 960, 64)
+    page.mouse.move(x + 4, y)
+    page.mouse.down()
+    page.mouse.move(*spot(page, 1920, 64))
+    page.mouse.up()
+    until(lambda: heard() == [(960, 64, 960, 96)])
+    page.wait_for_function("document.querySelectorAll('#plot .peg:not(.sketch)').length === 1")
+    page.mouse.move(*spot(page, 960, 64))
+    page.mouse.down()
+    page.mouse.move(*spot(page, 1440, 67))
+    assert pegs(page)[0][:2] == [960, 64] and page.locator("#note-said").inner_text().startswith("G4 on beat 2.5")
+    page.mouse.up()
+    until(lambda: heard() == [(1440, 67, 960, 96)])
+    page.wait_for_function("document.querySelector('#plot .peg:not(.sketch)').dataset.tick === '1440'")
+    x, y = spot(page, 2400, 67)
+    page.mouse.move(x, y)
+    page.mouse.down()
+    page.mouse.move(spot(page, 2880, 67)[0], y)
+    page.mouse.up()
+    until(lambda: heard() == [(1440, 67, 1440, 96)])
+    page.wait_for_function("document.querySelector('#plot .peg:not(.sketch)').dataset.ticks === '1440'")
+    assert "chosen" in page.locator("#plot .peg").first.get_attribute("class")
+    page.keyboard.press("+")
+    until(lambda: heard() == [(1440, 67, 1440, 104)])
+    page.wait_for_function("document.querySelector('#plot .peg:not(.sketch)').dataset.velocity === '104'")
+    page.keyboard.press("Delete")
+    until(lambda: not heard())
+    page.keyboard.press("Control+z")
+    until(lambda: heard() == [(1440, 67, 1440, 104)])
