@@ -147,6 +147,13 @@ def open_bench(page, server, song=None, layer="Plucked bass", section="Verse", p
     return studio, song_id
 
 
+def shown(page, studio, song_id):
+    """Wait until the page shows the newest state."""
+    page.wait_for_function(
+        "r => document.querySelector('#state [name=base]').value === r", arg=str(studio.head(song_id).revision_id)
+    )
+
+
 def pegs(page):
     return page.evaluate(
         "[...document.querySelectorAll('#plot .peg:not(.sketch)')].map((p) => [p.dataset.tick, p.dataset.pitch, p.dataset.ticks, p.dataset.velocity].map(Number))"
@@ -171,26 +178,165 @@ def test_notes_are_drawn_moved_stretched_and_taken_out_by_hand(page, server):
     page.mouse.move(*spot(page, 1920, 64))
     page.mouse.up()
     until(lambda: heard() == [(960, 64, 960, 96)])
-    page.wait_for_function("document.querySelectorAll('#plot .peg:not(.sketch)').length === 1")
+    page.wait_for_function("() => document.querySelectorAll('#plot .peg:not(.sketch)').length === 1")
     page.mouse.move(*spot(page, 960, 64))
     page.mouse.down()
     page.mouse.move(*spot(page, 1440, 67))
     assert pegs(page)[0][:2] == [960, 64] and page.locator("#note-said").inner_text().startswith("G4 on beat 2.5")
     page.mouse.up()
     until(lambda: heard() == [(1440, 67, 960, 96)])
-    page.wait_for_function("document.querySelector('#plot .peg:not(.sketch)').dataset.tick === '1440'")
+    page.wait_for_function("() => document.querySelector('#plot .peg:not(.sketch)').dataset.tick === '1440'")
     x, y = spot(page, 2400, 67)
     page.mouse.move(x, y)
     page.mouse.down()
     page.mouse.move(spot(page, 2880, 67)[0], y)
     page.mouse.up()
     until(lambda: heard() == [(1440, 67, 1440, 96)])
-    page.wait_for_function("document.querySelector('#plot .peg:not(.sketch)').dataset.ticks === '1440'")
+    page.wait_for_function("() => document.querySelector('#plot .peg:not(.sketch)').dataset.ticks === '1440'")
     assert "chosen" in page.locator("#plot .peg").first.get_attribute("class")
     page.keyboard.press("+")
     until(lambda: heard() == [(1440, 67, 1440, 104)])
-    page.wait_for_function("document.querySelector('#plot .peg:not(.sketch)').dataset.velocity === '104'")
+    page.wait_for_function("() => document.querySelector('#plot .peg:not(.sketch)').dataset.velocity === '104'")
     page.keyboard.press("Delete")
     until(lambda: not heard())
     page.keyboard.press("Control+z")
     until(lambda: heard() == [(1440, 67, 1440, 104)])
+
+
+@pytest.mark.browser
+def test_the_ladder_the_lanes_and_the_layers_answer_to_keys(page, server):
+    studio, song_id = open_bench(page, server, layer="Soft pad")
+    song = lambda: studio.head(song_id).song  # noqa: E731
+    page.focus("#plot")
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("ArrowUp")
+    assert ": rests" in page.locator("#note-said").inner_text() and page.locator("#ladder-cursor").is_visible()
+    page.keyboard.press("Space")
+    until(lambda: len(line(song(), V, P).notes) == 1)
+    first = line(song(), V, P).notes[0]
+    assert first.tick == 240
+    shown(page, studio, song_id)
+    page.keyboard.press("Shift+ArrowDown")
+    until(lambda: line(song(), V, P).notes[0].pitch < first.pitch)
+    shown(page, studio, song_id)
+    page.keyboard.press(".")
+    until(lambda: line(song(), V, P).notes[0].duration == first.duration + 240)
+    shown(page, studio, song_id)
+    page.keyboard.press("/")
+    page.wait_for_selector("#notice >> text=does not slide")
+    page.focus("#lanes")
+    page.keyboard.press("ArrowUp")
+    page.keyboard.press("Space")
+    page.wait_for_function("() => document.querySelectorAll('.lane-hit').length > 16")
+    assert any(x.sound.drum == "snare" for x in song().layers)
+    page.evaluate("document.activeElement.blur()")
+    page.keyboard.press("s")
+    assert page.locator("[data-layer].chosen .heard-as").inner_text() == "alone"
+    assert page.evaluate("window.escalera.player.listening") == f"alone={P}"
+    page.keyboard.press("s")
+    page.keyboard.press("m")
+    assert page.evaluate("window.escalera.player.listening") == f"off={P}"
+    page.keyboard.press("]")
+    page.wait_for_function("() => document.querySelector('[data-layer].chosen').textContent.includes('Plucked bass')")
+    page.keyboard.press("PageDown")
+    page.wait_for_function("() => document.querySelector('[data-phrase].chosen').dataset.phrase === '1'")
+    page.keyboard.press("}")
+    page.wait_for_function("() => document.querySelector('#bench-section').selectedOptions[0].text === 'Chorus'")
+    page.keyboard.press("e")
+    page.fill("#chords", "C | Em | F | G7")
+    page.keyboard.press("Enter")
+    page.wait_for_function("() => document.querySelector('.ladder-chords').textContent.includes('Em')")
+    page.evaluate("document.activeElement.blur()")
+    page.keyboard.press("w")
+    page.wait_for_selector("#inspector h2 >> text=Plucked bass")
+    page.keyboard.press("w")
+    page.wait_for_selector(".bench")
+    assert page.evaluate("document.querySelector('#bench-section').selectedOptions[0].text") == "Chorus"
+    assert page.locator("[data-layer].chosen").inner_text().startswith("Plucked bass")
+
+
+@pytest.mark.browser
+def test_a_line_is_recorded_from_keys_after_a_count_in_and_an_empty_one_says_so(page, server):
+    studio, song_id = open_bench(page, server, layer="Soft pad")
+    page.evaluate("document.activeElement.blur()")
+    page.keyboard.press("r")
+    page.wait_for_function("() => window.escalera.player.playing")
+    assert (
+        page.locator("#record").inner_text() == "Stop and keep"
+        and page.evaluate("window.escalera.player.counting.length") == 4
+    )
+    assert page.locator(".rung-names .letter").count() >= 7
+    page.wait_for_function("() => window.escalera.player.moment() > 0.9 && window.escalera.player.moment() < 4")
+    page.keyboard.down("a")
+    page.wait_for_timeout(250)
+    page.keyboard.up("a")
+    page.keyboard.press("d")
+    before = page.evaluate("JSON.parse(document.getElementById('bench-facts').textContent).letters.A")
+    page.keyboard.press("Escape")
+    until(lambda: len(line(studio.head(song_id).song, V, P).notes) == 2)
+    first, second = line(studio.head(song_id).song, V, P).notes
+    assert (first.pitch, second.pitch) == (before, before + 4) and first.tick % 240 == 0 and second.tick >= first.tick
+    assert first.duration >= 240 and 1440 <= first.tick <= 9000
+    shown(page, studio, song_id)
+    page.keyboard.press("r")
+    page.wait_for_function("() => document.getElementById('record').getAttribute('aria-pressed') === 'true'")
+    page.keyboard.press("Escape")
+    page.wait_for_selector("#notice >> text=The recording holds no note")
+    assert len(line(studio.head(song_id).song, V, P).notes) == 2
+
+
+@pytest.mark.browser
+def test_a_bass_is_made_from_the_kick_heard_and_loops_with_its_neighbours(page, server):
+    studio, song_id = open_bench(page, server)
+    page.click("[data-tab=make]")
+    form = page.locator("form.maker-row", has_text="Locked to the kick")
+    form.locator("[data-hear-form]").click()
+    page.wait_for_selector(".sounding")
+    form.locator("button:text-is('Make')").click()
+    until(lambda: [n.tick for n in line(studio.head(song_id).song).notes] == [960 * i for i in range(16)])
+    assert {n.tick for n in line(studio.head(song_id).song, phrase=1).notes} == {480 * i for i in range(32)}, (
+        "only here"
+    )
+    page.select_option("#loop-what", "hole")
+    page.evaluate("document.activeElement.blur()")
+    page.keyboard.press("l")
+    page.wait_for_function("() => window.escalera.player.playing")
+    loop = page.evaluate("window.escalera.player.loop")
+    assert (loop["from"], loop["to"]) == (0, pytest.approx(20.0)), "no section before; two bars of the one after"
+    page.keyboard.press("}")
+    page.wait_for_function("() => document.querySelector('#bench-section').selectedOptions[0].text === 'Chorus'")
+    page.reload()
+    page.wait_for_selector(".bench")
+    assert page.evaluate("document.getElementById('loop-what').value") == "hole" and page.evaluate(
+        "Boolean(window.escalera.player.loop)"
+    )
+
+
+@pytest.mark.browser
+@pytest.mark.parametrize("title", ["Harbour Stairs", "Paper Engines"])
+def test_every_line_of_the_demo_songs_opens_on_the_bench_and_can_be_changed(page, server, title):
+    studio = server[1]
+    song_id = next(card.id for card in studio.shelf() if card.title == title)
+    song = studio.head(song_id).song
+    for section in song.sections[:4]:
+        for layer in [
+            x for x in song.layers if any(p.layer_id == x.id for p in section.placements) and not x.sound.is_drum
+        ]:
+            found = line_in(song, timeline(song).span_of(section.id), 0, layer)
+            if found.notes and layer.sound.register[0] < layer.sound.register[1]:
+                page.goto(f"/songs/{song_id}/bench?select=tile:{section.id}:{layer.id}:0:0")
+                assert pegs(page) == [[n.tick, n.pitch, n.duration, n.velocity] for n in found.notes]
+                break
+    n = found.notes[0]
+    page.locator(f"#plot .peg[data-tick='{n.tick}'][data-pitch='{n.pitch}'] .head").click()
+    page.keyboard.press("-")
+    until(
+        lambda: (
+            line_in(studio.head(song_id).song, timeline(studio.head(song_id).song).span_of(section.id), 0, layer)
+            .at(n.tick, n.pitch)
+            .velocity
+            == n.velocity - 8
+        )
+    )
+    page.keyboard.press("Control+z")
+    until(lambda: studio.head(song_id).song == song)

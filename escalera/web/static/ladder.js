@@ -190,5 +190,11 @@ export function ladder({ song, edit, place, facts, field, volume, layer }) {
   }
   document.addEventListener("focusin", (event) => { if (event.target.id === "plot" && event.target.matches(":focus-visible") && !held) showCursor(); });
   document.addEventListener("focusout", (event) => { if (event.target.id === "plot") hideCursor(); });
-  return { key: onKey, chosen, sketch, showCursor, refresh: () => { mark(); } };
+  // An answer that comes while the hand holds pegs: it goes on holding the ones that are there now.
+  function refresh() {
+    mark();
+    if (held?.what === "draw") { held.peg = sketch(held.now); return; }
+    for (const g of held?.group ?? []) { const now = pegAt(g.note.tick, g.note.pitch); if (g.peg === held.peg) held.peg = now ?? g.peg; g.peg = now ?? g.peg; }
+  }
+  return { key: onKey, chosen, sketch, showCursor, refresh };
 }
