@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
-from flask import Blueprint, redirect, render_template, request, url_for
+import json
+from datetime import datetime
+
+from flask import Blueprint, Response, redirect, render_template, request, url_for
 
 from escalera.core.energy.schools import SCHOOLS
+from escalera.core.rhythm.beat import Hit, beat
+from escalera.core.song.document import Song
 from escalera.core.song.forms import FORMS
 from escalera.core.theory.keys import MODES
-from escalera.errors import InputError
+from escalera.core.time.metre import Metre
+from escalera.errors import InputError, NotFound
+from escalera.services.capturing import DRUMS, captured_song
+from escalera.services.hearing import beat_song, note_song
 from escalera.services.new_song import STARTS, new_song
+from escalera.services.starting import WAY_BY_KEY, WAYS, song_by_way
 from escalera.web.drawing import small_stair
 from escalera.web.song_view import studio
 
@@ -18,7 +27,7 @@ blueprint = Blueprint("shelf", __name__)
 @blueprint.get("/")
 def index():  # type: ignore[no-untyped-def]
     cards = [(card, small_stair(card.picture)) for card in studio().shelf()]
-    return render_template("shelf/index.html", cards=cards, binned=studio().bin_count())
+    return render_template("shelf/index.html", cards=cards, binned=studio().bin_count(), ways=WAYS)
 
 
 @blueprint.route("/new", methods=["GET", "POST"])
@@ -39,6 +48,46 @@ def new():  # type: ignore[no-untyped-def]
             message = str(error)
     context = {"forms": FORMS, "schools": SCHOOLS, "modes": MODES, "starts": STARTS, "message": message, "values": form}
     return render_template("shelf/new.html", **context), 422 if message else 200
+
+
+@blueprint.post("/new/<way>")
+def begin(way: str):  # type: ignore[no-untyped-def]
+    """A short loop with its first layer, opened on the bench."""
+    return _to_bench(studio().add_song(song_by_way(way), WAY_BY_KEY[way].label))
+
+
+@blueprint.post("/capture")
+def capture():  # type: ignore[no-untyped-def]
+    """What was played and tapped, as a song on the bench."""
+    try:
+        notes, taps = (json.loads(request.form.get(name, "[]")) for name in ("notes", "taps"))
+        song, _ = captured_song(notes, taps, datetime.now())
+    except ValueError:
+        raise InputError("What was played cannot be read. Start again.") from None
+    return _to_bench(studio().add_song(song, "Caught as it was played"))
+
+
+def _to_bench(song_id: int):  # type: ignore[no-untyped-def]
+    song = studio().head(song_id).song
+    return redirect(url_for("bench.page", song_id=song_id, select=f"tile:{song.sections[0].id}:0:0:0"))
+
+
+@blueprint.get("/capture/note/<int:pitch>.wav")
+def capture_note(pitch: int):  # type: ignore[no-untyped-def]
+    """A note before there is a song."""
+    return _wav(note_song(Song(), pitch, None))
+
+
+@blueprint.get("/capture/drum/<drum>.wav")
+def capture_drum(drum: str):  # type: ignore[no-untyped-def]
+    """The low or the high drum before there is a song."""
+    if drum not in DRUMS:
+        raise NotFound("There is no such drum. Tap the low or the high one.")
+    return _wav(beat_song(Song(), beat(960, Metre(1, 4), [Hit(0, DRUMS[drum], 100)]), None, 1))
+
+
+def _wav(song: Song) -> Response:
+    return Response(studio().hear(song), mimetype="audio/wav", headers={"Cache-Control": "private, max-age=86400"})
 
 
 @blueprint.get("/bin")

@@ -2,12 +2,15 @@
 
 import json
 import re
+import time
 
 import pytest
 
 from escalera.core.song.edits import EDITS
+from escalera.core.song.resolve import sounding_layers
 from escalera.core.song.timeline import timeline
 from escalera.core.song.written import line_in
+from escalera.services.starting import WAYS
 from tests.songs import ids, small_song
 from tests.web.test_browser import until
 from tests.web.test_harmony import said, tree
@@ -340,3 +343,46 @@ def test_every_line_of_the_demo_songs_opens_on_the_bench_and_can_be_changed(page
     )
     page.keyboard.press("Control+z")
     until(lambda: studio.head(song_id).song == song)
+
+
+@pytest.mark.browser
+@pytest.mark.parametrize("way", WAYS, ids=lambda w: w.key)
+def test_each_way_in_reaches_a_loop_of_four_layers_in_a_few_key_presses(page, server, way):
+    studio, started = server[1], time.monotonic()
+    page.goto("/")
+    page.keyboard.press(way.digit)
+    page.wait_for_selector(".bench")
+    song_id = int(page.url.split("/songs/")[1].split("/")[0])
+    layers = lambda: sounding_layers(studio.head(song_id).song, studio.head(song_id).song.sections[0])  # noqa: E731
+    assert layers() and page.evaluate("document.querySelector('#bench-section').selectedOptions[0].text") == "Idea"
+    while len(layers()) < 4:
+        count = len(layers())
+        page.keyboard.press("1")
+        until(lambda: len(layers()) > count)  # noqa: B023
+        shown(page, studio, song_id)
+    page.wait_for_function(
+        "() => window.escalera.player.playing && window.escalera.player.loop && window.escalera.player.level() > 0"
+    )
+    assert time.monotonic() - started < 60
+
+
+@pytest.mark.browser
+def test_an_idea_is_caught_from_the_shelf_before_anything_is_named(page, server):
+    studio = server[1]
+    page.goto("/")
+    page.keyboard.press("i")
+    page.wait_for_selector("#capture[open]")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("#notice >> text=Nothing was played yet")
+    hand = [(0, 700, k) for k in "adg"] + [(1000, 700, k) for k in "sfh"]  # when, how long in ms, which letter
+    arrows = [(t, 50, k) for t, k in ((0, "ArrowDown"), (500, "ArrowUp"), (1000, "ArrowDown"), (1500, "ArrowUp"))]
+    page.evaluate(
+        """(rows) => { const events = rows.flatMap(([at, long, key]) => [[at, "keydown", key], [at + long, "keyup", key]]).sort((a, b) => a[0] - b[0]);
+        for (const [at, type, key] of events) { const event = new KeyboardEvent(type, { key, code: key.length > 1 ? key : `Key${key.toUpperCase()}`, bubbles: true, cancelable: true });
+        Object.defineProperty(event, "timeStamp", { value: 5000 + at }); document.body.dispatchEvent(event); } }""", [*hand, *arrows])  # fmt: skip
+    assert page.locator("#caught").inner_text() == "Caught: 6 notes, 4 taps."
+    page.keyboard.press("Enter")
+    page.wait_for_selector(".bench")
+    song = studio.head(int(page.url.split("/songs/")[1].split("/")[0])).song
+    assert song.title.startswith("Idea of ") and [str(c) for _, c in song.progression.changes][:2] == ["C", "Dm"]
+    assert {x.family for x in sounding_layers(song, song.sections[0])} >= {"chords", "drums"}

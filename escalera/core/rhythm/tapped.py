@@ -79,6 +79,27 @@ def _whole(played: Beat) -> Beat:
     return played
 
 
+USUAL_BPM, SLOWEST_BPM, FASTEST_BPM = 105.0, 68.0, 150.0
+UNUSUAL_MS = 9.0  # what a tempo an octave from the usual one costs
+
+
+def find_pulse(times_s: Sequence[float]) -> tuple[float, int, float]:
+    """Tempo, grid in ticks and mean distance from its steps (in steps) of the pulse that moments in seconds follow,
+    the first of them on the one. Between SLOWEST_BPM and FASTEST_BPM."""
+    times = np.asarray(times_s, float) - times_s[0]
+    best = (np.inf, USUAL_BPM, 480, 0.0)
+    for tempo in np.geomspace(SLOWEST_BPM, FASTEST_BPM, 400):
+        for grid, cost in GRIDS:
+            places = times * tempo / 60.0 * 960.0
+            places = places + _lag(places, grid)
+            off = np.abs(places / grid - np.rint(places / grid))
+            spread_ms = float(np.sqrt((off**2).mean())) * grid / 960.0 * 60_000.0 / tempo
+            score = spread_ms + cost + UNUSUAL_MS * abs(np.log2(tempo / USUAL_BPM))
+            if score < best[0]:
+                best = (score, float(tempo), grid, float(off.mean()))
+    return best[1], best[2], best[3]
+
+
 def _pulse(times: Floats, tempo_bpm: float, keep_tempo: bool) -> tuple[float, int, float]:
     """Tempo, grid and mean distance from its steps (in steps) of the pulse that fits best."""
     drift = np.array([1.0]) if keep_tempo else np.linspace(1 - NEAR, 1 + NEAR, 121)
