@@ -6,26 +6,24 @@ from typing import Any
 
 from flask import Blueprint, Response, render_template, request
 
-from escalera.core.bench.bass_faults import Fault, entering_faults
 from escalera.core.bench.jobs import copies
 from escalera.core.energy.model import section_energy
 from escalera.core.lines.encode import HOW_WORDS
 from escalera.core.lines.parallel import INTERVALS
 from escalera.core.lines.transform import TRANSFORMATIONS
 from escalera.core.palette.sounds import FAMILIES, SOUNDS
-from escalera.core.song.document import Layer, Section, Song
+from escalera.core.song.document import Song
 from escalera.core.song.edits import Edit
 from escalera.core.song.edits.parts import DEALS
 from escalera.core.song.edits.written import GRIDS
 from escalera.core.song.grooving import phrase_beat
-from escalera.core.song.harmony import section_key
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError
 from escalera.services.starting import nexts, take_next
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
 from escalera.web.bench_view import BenchView
-from escalera.web.edits import add_steps, answer, apply_form, base_number, read_edit, whole_number
+from escalera.web.edits import add_steps, answer, apply_form, base_number, entered, read_edit, whole_number
 from escalera.web.groove import KINDS as GROOVE_KINDS
 from escalera.web.groove_view import GrooveView
 from escalera.web.song_view import studio
@@ -130,17 +128,6 @@ def copies_of(song_id: int):  # type: ignore[no-untyped-def]
     view = view_of(studio().head(song_id))
     found = copies(view.song, view.span, view.layer) if view.layer else []
     return render_template("bench/_copies.html", view=view, found=found)
-
-
-def entered(outcome: Outcome | None) -> list[tuple[Section, Layer, Fault, str]]:
-    """Bass faults that an edit brought into a loud section: (section, layer, fault, words)."""
-    if outcome is None or outcome.before is None:
-        return []
-    song = outcome.head.song
-    found = entering_faults(outcome.before, song)
-    return [
-        (span.section, layer, fault, fault.said(section_key(song, span.section))) for span, layer, fault in found[:2]
-    ]
 
 
 add_steps(blueprint, _fragments)

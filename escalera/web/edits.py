@@ -9,12 +9,14 @@ from typing import Any
 from flask import Blueprint, render_template, request
 from pydantic import TypeAdapter, ValidationError
 
+from escalera.core.bench.bass_faults import Fault, entering_faults
 from escalera.core.moves.section import find_move
 from escalera.core.rhythm.notation import parse_pattern
-from escalera.core.song.document import Song
+from escalera.core.song.document import Layer, Section, Song
 from escalera.core.song.edits import EDITS, Edit
 from escalera.core.song.edits.base import layer_of, pattern_of, section_of
 from escalera.core.song.edits.tiles import PlaceNew, SetPattern
+from escalera.core.song.harmony import section_key
 from escalera.core.song.lanes import lane_value
 from escalera.core.song.timeline import section_bar_ticks, timeline
 from escalera.errors import EditError, InputError, StaleRevision, shown
@@ -90,6 +92,17 @@ def add_steps(blueprint: Blueprint, fragments: Fragments) -> None:
     blueprint.post("/states/<int:revision_id>")(restore)
     blueprint.post("/undo")(undo)
     blueprint.post("/redo")(redo)
+
+
+def entered(outcome: Outcome | None) -> list[tuple[Section, Layer, Fault, str]]:
+    """Bass faults that an edit brought into a loud section: (section, layer, fault, words)."""
+    if outcome is None or outcome.before is None:
+        return []
+    song = outcome.head.song
+    found = entering_faults(outcome.before, song)
+    return [
+        (span.section, layer, fault, fault.said(section_key(song, span.section))) for span, layer, fault in found[:2]
+    ]
 
 
 def base_number(text: str) -> int:

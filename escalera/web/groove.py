@@ -33,7 +33,7 @@ from escalera.services.grooves import alike, groove_of_midi, midi_of_groove
 from escalera.services.hearing import beat_song
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
-from escalera.web.edits import add_steps, answer, apply_form, base_number, whole_number
+from escalera.web.edits import add_steps, answer, apply_form, base_number, entered, whole_number
 from escalera.web.groove_drawing import RESOLUTIONS
 from escalera.web.groove_view import GrooveView, near_lines, swing_in_words
 from escalera.web.song_view import studio
@@ -68,6 +68,7 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
         "groove/_changed.html",
         **context(view),
         summary=outcome.summary if outcome else "",
+        entered=entered(outcome),
         effect=_effect(view, outcome),
     )
 

@@ -25,7 +25,7 @@ from escalera.errors import EditError, InputError
 from escalera.services.hearing import chords_song, note_song
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
-from escalera.web.edits import add_steps, answer, apply_form, whole_number
+from escalera.web.edits import add_steps, answer, apply_form, entered, whole_number
 from escalera.web.harmony_drawing import circle
 from escalera.web.harmony_view import HarmonyView
 from escalera.web.song_view import studio
@@ -68,7 +68,10 @@ def show(song_id: int):  # type: ignore[no-untyped-def]
 
 def _fragments(head: Head, outcome: Outcome | None) -> str:
     return render_template(
-        "harmony/_changed.html", **context(view_of(head)), summary=outcome.summary if outcome else ""
+        "harmony/_changed.html",
+        **context(view_of(head)),
+        summary=outcome.summary if outcome else "",
+        entered=entered(outcome),
     )
 
 

@@ -15,7 +15,7 @@ from escalera.core.song.lanes import CONTROLS
 from escalera.core.theory.keys import MODES
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
-from escalera.web.edits import add_steps, answer, apply_form, whole_number
+from escalera.web.edits import add_steps, answer, apply_form, entered, whole_number
 from escalera.web.song_view import LISTS, SongView, looks_alike, song_view, studio
 
 blueprint = Blueprint("stair", __name__, url_prefix="/songs/<int:song_id>")
@@ -76,7 +76,11 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
     before = outcome.before if outcome else None
     same_wall = before is not None and view.selection.text == select and looks_alike(before, head.song)
     return render_template(
-        "stair/_changed.html", **context(view), summary=outcome.summary if outcome else "", same_wall=same_wall
+        "stair/_changed.html",
+        **context(view),
+        summary=outcome.summary if outcome else "",
+        same_wall=same_wall,
+        entered=entered(outcome),
     )
 
 

@@ -112,7 +112,7 @@ def hook_in_words(found: LineReading) -> list[tuple[bool, str]]:
         (found.repeats >= 0.5, f"{100 * found.repeats:.0f} % of its bars repeat a rhythm that came before" + (", so the ear knows it" if found.repeats >= 0.5 else ": say it again before saying something new")),
         (0.15 <= found.changed <= 0.85 or found.repeats == 0, f"{100 * found.changed:.0f} % of what repeats comes with other notes" + ("" if 0.15 <= found.changed <= 0.85 else ": change one repeat" if found.changed < 0.15 else ": keep one repeat as it was")),
         (5 <= found.range_semitones <= 14, f"it spans {found.range_semitones} semitones" + ("" if 5 <= found.range_semitones <= 14 else ", little to hold on to" if found.range_semitones < 5 else ", wide to sing")),
-        (1 <= found.leaps <= max(2, found.notes // 4), f"{found.leaps} {'leap' if found.leaps == 1 else 'leaps'} among {found.notes} notes" + ("" if found.leaps else ": one leap would mark it")),
+        (1 <= found.leaps <= max(2, found.notes // 4), f"{found.leaps} {'leap' if found.leaps == 1 else 'leaps'} among {found.notes} notes" + (": one leap would mark it" if not found.leaps else "" if found.leaps <= max(2, found.notes // 4) else ": many, hard to sing after")),
         (2 <= found.rhythms <= 5, f"{found.rhythms} different distances between notes" + (": one only, it ticks" if found.rhythms < 2 else ": many, it wanders" if found.rhythms > 5 else "")),
         (found.longest_rest_beats >= 0.5, f"its longest rest is {found.longest_rest_beats:g} beats" + ("" if found.longest_rest_beats >= 0.5 else ": it does not breathe")),
     ]  # fmt: skip

@@ -151,23 +151,15 @@ document.addEventListener("htmx:afterSettle", () => {
   if (back === "plot") notes.showCursor();
   if (back === "lanes") drums.showCursor();
   back = "";
-  remember();
 });
 
-// coming back: where one was, and what was looped ------------------------------------------------------------------------
-const memory = `bench:${song}`;
-function remember() { sessionStorage.setItem(memory, JSON.stringify({ at: rail.player.at, loop: $("loop-what").value, looping: Boolean(rail.player.loop), ears: Object.fromEntries(Object.entries(ears).map(([k, v]) => [k, [...v]])) })); }
-window.addEventListener("pagehide", remember);
-function recall() {
-  const kept = JSON.parse(sessionStorage.getItem(memory) ?? "null");
-  if (!kept) return;
-  $("loop-what").value = kept.loop;
-  for (const [name, ids] of Object.entries(kept.ears ?? {})) for (const id of ids) ears[name].add(id);
-  rail.player.at = Math.min(kept.at, Math.max(0, rail.player.end - 0.05));
-  if (kept.looping) rail.setLoop(rail.player.rangeOf(chosen().section, looped()));
-  rail.tick(rail.player.at, 0);
-}
-recall();
+// coming back: what is looped and how it is heard --------------------------------------------------------------------------
+const memory = `ears:${song}`;
+const heardAs = () => Object.fromEntries(Object.entries(ears).map(([name, ids]) => [name, [...ids]]));
+window.addEventListener("pagehide", () => sessionStorage.setItem(memory, JSON.stringify(heardAs())));
+for (const [name, ids] of Object.entries(JSON.parse(sessionStorage.getItem(memory) ?? "{}"))) for (const id of ids) ears[name].add(id);
+const loop = rail.player.loop;
+if (loop) $("loop-what").value = loop.around ? "hole" : loop.bars ? "phrase" : "section";
 picker(edit);
 restoreTabs();
 listen();

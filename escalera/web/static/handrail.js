@@ -95,9 +95,22 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
     else return false;
     return true;
   }
+  // Where one listened, how loud and what went round, kept from page to page of the song while this window is open.
+  const memory = () => `listening:${player.manifest.song}`;
+  function remember() { sessionStorage.setItem(memory(), JSON.stringify({ at: player.position(), volume: $("volume").value, loop: player.loop })); }
+  function recall() {
+    const kept = JSON.parse(sessionStorage.getItem(memory()) ?? "null");
+    if (!kept) return;
+    $("volume").value = kept.volume;
+    player.volume(Number(kept.volume));
+    player.at = Math.min(kept.at, Math.max(0, player.end - 0.05));
+    if (kept.loop) setLoop(player.rangeOf(kept.loop.section, kept.loop));
+  }
+  window.addEventListener("pagehide", remember);
   player.load(manifest());
   seen = $("manifest").textContent;
+  recall();
   names();
-  tick(0, 0);
+  tick(player.at, 0);
   return { player, setLoop, tick, names, refresh, key, volume: () => Number($("volume").value), actions: { play: toggle, loop, "lead-in": leadIn, "from-here": fromHere } };
 }

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from escalera.core.lines.parallel import INTERVALS, Bent, Parallel, parallel_line
 from escalera.core.song.document import Layer, Song
-from escalera.core.song.edits.base import edit, layer_of, one_of
+from escalera.core.song.edits.base import edit, layer_of, one_of, section_of, sound_of
 from escalera.core.song.edits.layers import AddLayer
 from escalera.core.song.edits.written import chosen_notes, line_of, pitched, where
 from escalera.core.song.lining import phrase_frame
@@ -57,7 +57,17 @@ class SecondVoice:
         said = (
             f"{where(song, self.section_id, self.layer_id, self.phrase)}: a second voice {INTERVALS[self.interval][0]}"
         )
-        return said + bent_in_words(song, span, found.bent)
+        return said + bent_in_words(song, span, found.bent) + self._out_of_range(song, found)
+
+    def _out_of_range(self, song: Song, found: Parallel) -> str:
+        """How many notes the target's sound is not meant for."""
+        layer = layer_of(song, self.onto or self.layer_id)
+        low, high = range_of(layer)
+        if not self.onto and self.sound and self.sound != layer.sound_key:
+            low, high = sound_of(self.sound).register
+        shift = section_of(song, self.section_id).shift_semitones
+        count = sum(not low <= p + shift <= high for p in found.pitches)
+        return f"; {count} {'note lies' if count == 1 else 'notes lie'} outside the range of the sound" if count else ""
 
 
 def bent_in_words(song: Song, span, bent: tuple[Bent, ...]) -> str:  # type: ignore[no-untyped-def]
