@@ -20,6 +20,7 @@ from pathlib import Path
 
 import numpy as np
 
+from benchmarks.bench import bench
 from benchmarks.groove import groove
 from benchmarks.harmony import harmony
 from benchmarks.songs import generated, large
@@ -262,6 +263,7 @@ def main() -> int:
         print(error)
     harmony(benchmark)
     groove(benchmark)
+    bench(benchmark)
     prediction()
     return 0 if all(ok for *_, ok in ROWS) else 1
 

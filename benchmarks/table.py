@@ -28,8 +28,9 @@ def row(name: str, figure: float, budget: float, unit: str, more_is_better: bool
 
 
 def time_edits(
-    song: Song, place: str, count: int, seed: int, edit: Callable[[Song, int, random.Random], dict[str, object]]
-) -> None:
+    song: Song, place: str, count: int, seed: int, edit: Callable[[Song, int, random.Random], dict[str, object]],
+    what: str = "",
+) -> None:  # fmt: skip
     """Rows for `count` edits on a page of the song, response rendered, on disk; `edit` gives the fields of one."""
     from escalera.web import create_app
 
@@ -53,8 +54,13 @@ def time_edits(
             if number >= WARM_UP:
                 times.append(time.perf_counter() - start)
         studio.close()
-    row(f"edit on the {place} page, 95th percentile of {count}", 1000 * statistics.quantiles(times, n=20)[-1], 60, "ms")
-    row(f"edit on the {place} page, median of {count}", 1000 * statistics.median(times), 60, "ms")
+    row(
+        f"edit on the {place} page{what}, 95th percentile of {count}",
+        1000 * statistics.quantiles(times, n=20)[-1],
+        60,
+        "ms",
+    )
+    row(f"edit on the {place} page{what}, median of {count}", 1000 * statistics.median(times), 60, "ms")
 
 
 def seconds(act: Callable[[], object]) -> float:

@@ -130,4 +130,11 @@ def copies_of(song_id: int):  # type: ignore[no-untyped-def]
     return render_template("bench/_copies.html", view=view, found=found)
 
 
+@blueprint.get("/tune")
+def tune(song_id: int):  # type: ignore[no-untyped-def]
+    """The map of the tune; asked for when it is looked at, since it reads the whole song."""
+    view = view_of(studio().head(song_id))
+    return render_template("bench/_tune.html", view=view, song=view.song)
+
+
 add_steps(blueprint, _fragments)

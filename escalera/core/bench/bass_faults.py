@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from escalera.core.energy.model import arranged
 from escalera.core.palette.parameters import setting
-from escalera.core.song.document import Layer, Song
+from escalera.core.song.document import Layer, Section, Song
 from escalera.core.song.harmony import section_harmony
 from escalera.core.song.resolve import DURATION, PITCH, START, layer_events, sounding_layers
 from escalera.core.song.timeline import Span, timeline
@@ -123,22 +123,24 @@ def is_loud(song: Song, span: Span) -> bool:
 
 def entering_faults(before: Song, after: Song) -> list[tuple[Span, Layer, Fault]]:
     """Faults of sounds that an edit brought into a loud section, or gave another pitch there."""
+    old_layers, old_sections = before.layer_by_id, before.section_by_id
+    retuned = {x.id for x in after.layers if x.id in old_layers and _tuning(x) != _tuning(old_layers[x.id])}
     found = []
-    known = {s.id: s for s in before.sections}
-    old_layers = before.layer_by_id
     for span in timeline(after).spans:
-        old = known.get(span.section.id)
-        if old is span.section and before.layers is after.layers and before.patterns is after.patterns:
+        old = old_sections.get(span.section.id)
+        if old is span.section and not retuned:
             continue
-        sounded = {x.id for x in sounding_layers(before, old)} if old else set()
-        for fault in bass_faults(after, span):
-            layer = after.layer_by_id[fault.layer_id]
-            was = old_layers.get(layer.id)
-            retuned = was is not None and (was.settings, was.tune_cents, was.sound_key) != (
-                layer.settings,
-                layer.tune_cents,
-                layer.sound_key,
-            )
-            if (layer.id not in sounded or retuned) and is_loud(after, span):
-                found.append((span, layer, fault))
+        sounded = _sounding_ids(before, old) if old else set()
+        entered = {i for i in _sounding_ids(after, span.section) if i not in sounded or i in retuned}
+        faults = [f for f in bass_faults(after, span) if f.layer_id in entered] if entered else []
+        if faults and is_loud(after, span):
+            found += [(span, after.layer_by_id[f.layer_id], f) for f in faults]
     return found
+
+
+def _tuning(layer: Layer) -> tuple[object, ...]:
+    return layer.settings, layer.tune_cents, layer.sound_key
+
+
+def _sounding_ids(song: Song, section: Section) -> set[int]:
+    return {x.id for x in sounding_layers(song, section)}

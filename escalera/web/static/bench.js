@@ -136,6 +136,16 @@ document.addEventListener("keydown", (event) => {
 }, true);
 document.addEventListener("keyup", (event) => taking.up(event));
 
+// The map of the tune reads the whole song, so it is asked for only while it is looked at.
+let mapped = "";
+function mapTune() {
+  const panel = $("panel-tune"), key = `${field("base").value} ${field("select").value}`;
+  if (!panel || panel.hidden || (mapped === key && !panel.querySelector("#tune-map > .muted:only-child"))) return;
+  mapped = key;
+  htmx.ajax("GET", `${path}/tune`, { target: "#tune-map", swap: "innerHTML", values: here() });
+}
+document.addEventListener("click", (event) => { if (event.target.closest?.("[data-tab]")) setTimeout(mapTune); });
+
 // after every answer -------------------------------------------------------------------------------------------------------
 let back = "";
 document.addEventListener("htmx:oobBeforeSwap", () => { back ||= document.activeElement?.id ?? ""; });
@@ -147,6 +157,7 @@ document.addEventListener("htmx:afterSettle", () => {
   drums.refresh();
   taking.refresh();
   listen();
+  mapTune();
   if (back && $(back) && document.activeElement?.id !== back) $(back).focus({ preventScroll: true });
   if (back === "plot") notes.showCursor();
   if (back === "lanes") drums.showCursor();
