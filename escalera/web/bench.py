@@ -130,6 +130,12 @@ def copies_of(song_id: int):  # type: ignore[no-untyped-def]
     return render_template("bench/_copies.html", view=view, found=found)
 
 
+@blueprint.get("/make")
+def make(song_id: int):  # type: ignore[no-untyped-def]
+    """The makers, changes and second voices for the chosen line; asked for when they are looked at."""
+    return render_template("bench/_make.html", **context(view_of(studio().head(song_id))))
+
+
 @blueprint.get("/tune")
 def tune(song_id: int):  # type: ignore[no-untyped-def]
     """The map of the tune; asked for when it is looked at, since it reads the whole song."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 from markupsafe import Markup
 
@@ -111,9 +112,8 @@ def draw_ladder(
     tones = [(s.x, s.chord.classes) for s in shades]
     for i, note in enumerate(line.notes):
         after = next((n for n in line.notes[i + 1 :] if n.tick > note.tick), None) if slides else None
-        parts.append(
-            _peg(note, y.get(note.pitch) or y_of(note.pitch, rungs), length, largest, tones, clashing, register)
-        )
+        marks = _marks(note, tones, percent(max(0, note.tick), length), clashing, register)
+        parts.append(_peg(note, y.get(note.pitch) or y_of(note.pitch, rungs), length, largest, marks))
         if after and note.end > after.tick:
             y1, y2 = (y.get(p) or y_of(p, rungs) for p in (note.pitch, after.pitch))
             x = percent(after.tick, length)
@@ -126,13 +126,18 @@ def _upright(kind: str, x: float, top: float, floor: float) -> str:
     return f'<line class="{kind}" x1="{x}%" x2="{x}%" y1="{top:.1f}" y2="{floor:.1f}"/>'
 
 
-def _peg(note: Note, y: float, length: int, largest: float, tones: list[tuple[float, frozenset[int]]],
-         clashing: frozenset[tuple[int, int]], register: tuple[int, int]) -> str:  # fmt: skip
-    x, end = percent(max(0, note.tick), length), percent(min(note.end, length), length)
+def _marks(note: Note, tones: Sequence[tuple[float, frozenset[int]]], x: float, clashing: frozenset[tuple[int, int]],
+           register: tuple[int, int]) -> str:  # fmt: skip
+    """Classes of a peg: open for no chord tone, in the voice's way, outside the sound's range."""
     classes = next((c for at, c in reversed(tones) if at <= x + 1e-6), frozenset[int]())
     marks = "" if note.pitch % 12 in classes else " open"
     marks += " clash" if (note.tick, note.pitch) in clashing else ""
-    marks += "" if register[0] <= note.pitch <= register[1] else " far"
+    return marks + ("" if register[0] <= note.pitch <= register[1] else " far")
+
+
+@lru_cache(maxsize=16_384)  # an edit changes a few pegs of many
+def _peg(note: Note, y: float, length: int, largest: float, marks: str) -> str:
+    x, end = percent(max(0, note.tick), length), percent(min(note.end, length), length)
     r = largest * (0.55 + 0.45 * note.velocity / 127.0)
     return (
         f'<g class="peg{marks}" data-tick="{note.tick}" data-pitch="{note.pitch}" data-ticks="{note.duration}" data-velocity="{note.velocity}">'

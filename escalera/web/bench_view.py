@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.bench.bass_faults import Fault, bass_faults
-from escalera.core.bench.jobs import Jobs, clashing, jobs, pitched_notes
+from escalera.core.bench.jobs import Jobs, Stretches, clashing, jobs, pitched_notes
 from escalera.core.bench.lowend import LowEnd, low_end
 from escalera.core.bench.tune_map import TuneMap, tune_map, without_place
 from escalera.core.lines.encode import HOWS, how_written
@@ -16,7 +16,6 @@ from escalera.core.lines.reading import LineReading, hook_in_words
 from escalera.core.rhythm.beat import RANK
 from escalera.core.song.chordline import write_chordline
 from escalera.core.song.document import Layer, NamedPattern, Section
-from escalera.core.song.edits import EDITS
 from escalera.core.song.edits.written import GRIDS
 from escalera.core.song.grooving import drum_layers, groove_at, phrase_beat
 from escalera.core.song.harmony import progression_of, section_harmony
@@ -27,7 +26,6 @@ from escalera.core.song.written import Line, line_in, outside, played_in, range_
 from escalera.core.theory.chords import roman
 from escalera.core.theory.keys import Key
 from escalera.core.theory.voicings import place_class
-from escalera.errors import EditError
 from escalera.store.repository import Head
 from escalera.web.bench_drawing import (
     Ladder,
@@ -403,31 +401,27 @@ class BenchView:
     def _with_the_voice(self) -> list[Finding]:
         assert self.layer is not None
         clash = next((c for c in self.jobs.clashes if c.layer.id == self.layer.id), None)
-        if clash is None or clash.notes < 3:
+        if clash is None or clash.notes < 3 or self.jobs.voice is None:
             return []
         said = f"{clash.notes} of its {clash.of} notes in {self.section.name} lie within {clash.voice.name}’s range while it sings."
+        low, high = self.edges
+        voice, notes = self.jobs.voice, pitched_notes(self.song, self.span, self.layer)
+        sung = pitched_notes(self.song, self.span, voice.layer)
+        elsewhere = [n for n in notes if not low <= n[0] < high]
+        raised = [(a, b, p + 12) for a, b, p in notes if low <= a < high]
+        stretches = Stretches(sung)
+        silent = all(stretches.meets(n) for n in notes if low <= n[0] < high)  # then nothing would be left to answer
         ways = (
-            ("Answer only in the gaps", {"kind": "answer_only", "other_id": clash.voice.id, **self.place()}),
-            ("An octave up here", {"kind": "transform_line", "transformation": "octave-up", **self.place()}),
-        )
-        remedies = tuple(r for label, edit in ways if (r := self._tried(label, edit, clash.notes)))
-        return [Finding("Fills the voice’s register", said, remedies)]
-
-    def _tried(self, label: str, edit: dict[str, object], now: int) -> Remedy | None:
-        """A remedy with the clashes that it would leave, or None when it does not apply or does not help."""
-
-        fields = {k: v for k, v in edit.items() if k != "kind"}
-        try:
-            after = EDITS[str(edit["kind"])](**fields).apply(self.song)  # type: ignore[call-arg]
-        except EditError:
-            return None
-        assert self.layer is not None
-        left = next(
             (
-                c.notes
-                for c in jobs(after, timeline(after).span_of(self.section.id)).clashes
-                if c.layer.id == self.layer.id
+                "Answer only in the gaps",
+                notes if silent else [],
+                {"kind": "answer_only", "other_id": clash.voice.id, **self.place()},
             ),
-            0,
+            ("An octave up here", raised, {"kind": "transform_line", "transformation": "octave-up", **self.place()}),
         )
-        return Remedy(label, f"−{now - left} {'clash' if now - left == 1 else 'clashes'}", edit) if left < now else None
+        found = []
+        for label, after, edit in ways:
+            fewer = clash.notes - len(clashing(voice, sorted([*elsewhere, *after]), sung))
+            if fewer > 0:
+                found.append(Remedy(label, f"−{fewer} {'clash' if fewer == 1 else 'clashes'}", edit))
+        return [Finding("Fills the voice’s register", said, tuple(found))]

@@ -6,6 +6,7 @@ import time
 
 import pytest
 
+from escalera.core.bench.jobs import jobs
 from escalera.core.song.edits import EDITS
 from escalera.core.song.resolve import sounding_layers
 from escalera.core.song.timeline import timeline
@@ -94,6 +95,31 @@ def test_findings_come_with_remedies_that_mend_them(client, studio, song_id):
     assert "is 12 bars long; Verse has 8" in said(
         client.get(f"/songs/{studio.add_song(long, 'Long')}/bench?select=tile:{V}:{P}:0:0")
     )
+
+
+def test_a_remedy_does_what_it_promises(client, studio):
+    song = small_song()
+    for sound, notes in (
+        ("vowel-voice", [(i * 960, 400, 62 + i % 4) for i in range(12)]),
+        ("opening-pluck", [(i * 480, 400, 63) for i in range(24)]),
+    ):
+        song = EDITS["add_layer"](sound).apply(song)
+        made = next(x.id for x in song.layers if x.sound_key == sound)
+        song = EDITS["change_notes"](V, made, 0, [[None, None, t, p, d, 90] for t, d, p in notes], "scale", True).apply(
+            song
+        )
+    song_id = studio.add_song(song, "Crowd")
+    select = f"tile:{V}:{made}:0:0"
+    page = tree(client.get(f"/songs/{song_id}/bench?select={select}"))
+    rows = page.xpath("//div[contains(@class,'finding')][contains(.,'voice’s register')]//div[@class='help-row']")
+    assert len(rows) == 2
+    for row in rows:
+        promised = int(re.search(r"−(\d+) clash", row.text_content())[1])
+        before = next(c.notes for c in jobs(song, timeline(song).span_of(V)).clashes)
+        remedy = json.loads(row.xpath(".//button/@data-do")[0])
+        after = EDITS[remedy.pop("kind")](**remedy).apply(song)
+        left = next((c.notes for c in jobs(after, timeline(after).span_of(V)).clashes if c.layer.id == made), 0)
+        assert before - left == promised > 0
 
 
 def test_a_wrong_bass_in_a_loud_section_is_told_with_the_edit_that_brought_it(client, studio, song_id):

@@ -115,7 +115,7 @@ def _clash(part: Part, voice: Part, played: dict[int, Notes]) -> Clash:
     return Clash(part.layer, voice.layer, len(inside), part.notes)
 
 
-class _Sung:
+class Stretches:
     """The stretches in which a line sounds, for asking quickly whether another note meets them."""
 
     def __init__(self, notes: Notes):
@@ -135,7 +135,7 @@ class _Sung:
 
 def clashing(voice: Part, notes: Notes, sung: Notes) -> list[tuple[int, int, int]]:
     """Notes that sound in the voice's range while it sings."""
-    stretches = _Sung(sung)
+    stretches = Stretches(sung)
     return [n for n in notes if voice.low <= n[2] <= voice.high and stretches.meets(n)]
 
 
@@ -170,7 +170,7 @@ def _answers(parts: list[Part], played: dict[int, Notes], beat: int) -> list[Ans
             if part is other:
                 continue
             asked = played[other.layer.id]
-            ends, stretches = sorted(n[1] for n in asked), _Sung(asked)
+            ends, stretches = sorted(n[1] for n in asked), Stretches(asked)
             after = [
                 n for n in played[part.layer.id]
                 if not stretches.meets(n) and (at := bisect_right(ends, n[0])) and n[0] <= ends[at - 1] + SOON_BEATS * beat

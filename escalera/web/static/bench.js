@@ -136,15 +136,17 @@ document.addEventListener("keydown", (event) => {
 }, true);
 document.addEventListener("keyup", (event) => taking.up(event));
 
-// The map of the tune reads the whole song, so it is asked for only while it is looked at.
-let mapped = "";
-function mapTune() {
-  const panel = $("panel-tune"), key = `${field("base").value} ${field("select").value}`;
-  if (!panel || panel.hidden || (mapped === key && !panel.querySelector("#tune-map > .muted:only-child"))) return;
-  mapped = key;
-  htmx.ajax("GET", `${path}/tune`, { target: "#tune-map", swap: "innerHTML", values: here() });
+// Panels that are asked for while they are looked at: what was chosen in them outlives edits, and the tune is read over the whole song.
+const lazy = { make: ["make-forms", () => `${field("select").value}:${$("side").dataset.notes}`], tune: ["tune-map", () => `${field("base").value} ${field("select").value}`] };
+const loaded = {};
+function look() {
+  for (const [name, [id, key]] of Object.entries(lazy)) {
+    if ($(`panel-${name}`)?.hidden !== false || (loaded[name] === key() && $(id).childElementCount)) continue;
+    loaded[name] = key();
+    htmx.ajax("GET", `${path}/${name}`, { target: `#${id}`, swap: "innerHTML", values: here() });
+  }
 }
-document.addEventListener("click", (event) => { if (event.target.closest?.("[data-tab]")) setTimeout(mapTune); });
+document.addEventListener("click", (event) => { if (event.target.closest?.("[data-tab], [data-tab-go]")) setTimeout(look); });
 
 // after every answer -------------------------------------------------------------------------------------------------------
 let back = "";
@@ -157,7 +159,7 @@ document.addEventListener("htmx:afterSettle", () => {
   drums.refresh();
   taking.refresh();
   listen();
-  mapTune();
+  look();
   if (back && $(back) && document.activeElement?.id !== back) $(back).focus({ preventScroll: true });
   if (back === "plot") notes.showCursor();
   if (back === "lanes") drums.showCursor();
