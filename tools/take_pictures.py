@@ -100,6 +100,8 @@ def main() -> None:
         page.locator("[data-tab=vary]").click()
         page.wait_for_timeout(300)
         page.screenshot(path=OUT / "groove-vary.png")
+        bell = next(x.id for x in song.layers if x.name == "Glass bell")
+        shot("bench", f"/songs/{good}/bench?select=tile:{first}:{bell}:0:0")
         count(page, good)
         shot("handover", f"/songs/{good}/handover")
         page.evaluate("localStorage.setItem('theme', 'evening')")

@@ -103,6 +103,11 @@ class BenchView:
         found = list(self.playing)
         return found if self.layer is None or self.layer in found else [*found, self.layer]
 
+    def unpitched(self) -> list[Layer]:
+        """What sounds here without a pitch to write: places and effects."""
+        placed = {p.layer_id for p in self.section.placements}
+        return [x for x in self.song.layers if x.id in placed and not is_pitched(x) and not x.sound.is_drum]
+
     def other_layers(self) -> list[Layer]:
         shown = self.tabs()
         return [x for x in self.song.layers if is_pitched(x) and x not in shown]

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.energy.features import band_powers
+from escalera.core.palette.parameters import setting
 from escalera.core.rhythm.measures import TOGETHER, Meeting, kick_and_bass
 from escalera.core.song.document import EVERY_BEAT, Layer, Song
 from escalera.core.song.resolve import PITCH, START, layer_events, sounding_layers
@@ -23,6 +24,7 @@ SUB_BAND = 0  # 30–90 Hz among the bands of core.energy.stats
 QUIETEST_DB = -48.0  # mean square below which nothing is said to own the band
 BELOW_LOUDEST_DB = 26.0  # what lies further below the section's loudest step owns nothing
 CLEAR_DB = 4.0  # by how much the owner leads
+USUAL_BODY_S = 0.2  # of a drum that has no length of its own
 HOLD_S = 996 / 44_100  # for how long the renderer holds a dip
 
 
@@ -88,6 +90,8 @@ def _low_end(song: Song, span: Span, low: int, high: int) -> LowEnd:
     edges = np.array([span.seconds_at(int(t)) for t in (*ticks, high)])
     powers = band_powers(song, span, layers, edges)[:, :, SUB_BAND] if layers else np.zeros((0, len(ticks)))
     for i, layer in enumerate(layers):
+        if layer.sound.is_drum:
+            powers[i] = _ringing(powers[i], edges, layer)
         if layer.duck_db > 0:
             powers[i] *= _ducked(edges, _triggers(song, span, layer), layer, span)
     steps = _owners(ticks, powers, [x.id for x in layers])
@@ -101,6 +105,20 @@ def _low_end(song: Song, span: Span, low: int, high: int) -> LowEnd:
     masked = tuple(k for k in together if _masks(rows, kicks, basses, min(len(ticks) - 1, (k - low) // STEP_TICKS)))
     locked = tuple(k for k in together if k not in masked)
     return LowEnd(steps, locked, masked, kick_and_bass(hit, played, max((x.duck_db for x in basses), default=0.0)))
+
+
+def _ringing(power: Floats, edges_s: Floats, layer: Layer) -> Floats:
+    """A drum's power with every hit dying away over its length instead of within the step that it falls into."""
+    parameter = layer.sound.parameter_by_key.get("body_s")
+    body = setting(layer.settings, parameter) if parameter else USUAL_BODY_S
+    lengths = np.diff(edges_s)
+    kept = np.exp(-2.0 * lengths / body)  # of the energy, from one step to the next
+    out, ringing = np.zeros_like(power), 0.0
+    for i, (energy, share) in enumerate(zip(power * lengths, kept)):
+        ringing += energy
+        out[i] = ringing * (1.0 - share) / lengths[i]
+        ringing *= share
+    return out
 
 
 def _reaches_down(song: Song, span: Span, layer: Layer) -> bool:
