@@ -12,8 +12,10 @@ from escalera.core.lines.encode import HOW_WORDS
 from escalera.core.lines.parallel import INTERVALS
 from escalera.core.lines.transform import TRANSFORMATIONS
 from escalera.core.palette.sounds import FAMILIES, SOUNDS
+from escalera.core.song.chordline import write_chordline
 from escalera.core.song.document import Song
 from escalera.core.song.edits import Edit
+from escalera.core.song.edits.chords import SetChords, read_chords
 from escalera.core.song.edits.parts import DEALS
 from escalera.core.song.edits.written import GRIDS
 from escalera.core.song.grooving import phrase_beat
@@ -101,7 +103,16 @@ def _next(song: Song, view: BenchView, form: dict[str, str]) -> Made:
     return take_next(song, view.section, form.get("next", ""))
 
 
-KINDS = {"hit": _hit, "next": _next}
+def _chords(song: Song, view: BenchView, form: dict[str, str]) -> Made:
+    """Chords as they sound in this section: its own, or the whole song's, brought back into the song's key."""
+    text, section = form.get("chords", ""), view.section
+    if section.progression is not None or form.get("here"):
+        return [SetChords(text, section.id)], ""
+    home = read_chords(song, text, section)
+    return [SetChords(write_chordline(home, song.metre))], ""
+
+
+KINDS = {"hit": _hit, "next": _next, "bench_chords": _chords}
 
 
 @blueprint.get("/hear.wav")

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
-from escalera.core.bench.bass_faults import Fault, bass_faults
+from escalera.core.bench.bass_faults import Fault, bass_faults, has_bass_pitch
 from escalera.core.bench.jobs import Jobs, Stretches, clashing, jobs, pitched_notes
 from escalera.core.bench.lowend import LowEnd, low_end
 from escalera.core.bench.tune_map import TuneMap, tune_map, without_place
@@ -16,6 +16,7 @@ from escalera.core.lines.reading import LineReading, hook_in_words
 from escalera.core.rhythm.beat import RANK
 from escalera.core.song.chordline import write_chordline
 from escalera.core.song.document import Layer, NamedPattern, Section
+from escalera.core.song.edits.chords import sounding_chords
 from escalera.core.song.edits.written import GRIDS
 from escalera.core.song.grooving import drum_layers, groove_at, phrase_beat
 from escalera.core.song.harmony import progression_of, section_harmony
@@ -241,11 +242,9 @@ class BenchView:
         hows = {how_written(n.kind) for n in self.line.notes} if self.line else set()
         return hows.pop() if len(hows) == 1 else "mixed" if hows else ""
 
-    def chordline(self) -> str:
-        return write_chordline(self.section.progression, self.song.metre)
-
-    def song_chords(self) -> str:
-        return write_chordline(self.song.progression, self.song.metre)
+    def chords(self) -> str:
+        """The section's chords as they sound, its own or the song's."""
+        return write_chordline(sounding_chords(self.song, self.section), self.song.metre)
 
     # drums and the low end ------------------------------------------------------------------------------------------
 
@@ -265,10 +264,6 @@ class BenchView:
         groove = groove_at(self.song, self.section, *self.edges)
         hits = len(phrase_beat(self.song, self.span, self.phrase).hits)
         return groove.name if groove else "the drums of this phrase" if hits else "no drums yet"
-
-    def cycle(self) -> int:
-        """Ticks after which the phrase's beat comes round."""
-        return phrase_beat(self.song, self.span, self.phrase).length_ticks
 
     @cached_property
     def low(self) -> LowEnd:
@@ -304,6 +299,10 @@ class BenchView:
         ]  # fmt: skip
         marks = {k: i for i, k in enumerate(k for k in self.low.owned() if k)}
         return draw_low_end(self.low, notes, kicks, low, high - low, self.key, self.beats, self.bars, marks)
+
+    def deep(self) -> list[int]:
+        """Layers that are heard as basses here: basses, tuned drums, long kicks."""
+        return [x.id for x in sounding_layers(self.song, self.section) if has_bass_pitch(x)]
 
     def steps(self) -> dict[str, str]:
         """What every sixteenth of the strip says when it is pointed at."""

@@ -13,7 +13,7 @@ from escalera.core.song.timeline import timeline
 from escalera.core.song.written import line_in
 from escalera.services.starting import WAYS
 from tests.songs import ids, small_song
-from tests.web.test_browser import until
+from tests.web.test_browser import trouble_of, until
 from tests.web.test_harmony import said, tree
 
 NAME = ids(small_song())
@@ -412,3 +412,36 @@ def test_an_idea_is_caught_from_the_shelf_before_anything_is_named(page, server)
     song = studio.head(int(page.url.split("/songs/")[1].split("/")[0])).song
     assert song.title.startswith("Idea of ") and [str(c) for _, c in song.progression.changes][:2] == ["C", "Dm"]
     assert {x.family for x in sounding_layers(song, song.sections[0])} >= {"chords", "drums"}
+
+
+def test_chords_are_written_as_they_sound_in_a_section_that_is_raised(client, studio):
+    song_id = studio.add_song(EDITS["shift_section"](C, 2).apply(small_song()), "Raised")
+    page = tree(client.get(f"/songs/{song_id}/bench?select=tile:{C}:{B}:0:0"))
+    assert page.xpath("//input[@id='chords']/@value") == ["D | Bm | G | A"]
+    post(client, studio, song_id, f"tile:{C}:{B}:0:0", kind="bench_chords", chords="D | G | D | A7")
+    song = studio.head(song_id).song
+    assert [str(c) for _, c in song.progression.changes] == ["C", "F", "C", "G7"] and song.section_by_id[
+        C
+    ].progression is None
+    post(client, studio, song_id, f"tile:{C}:{B}:0:0", kind="bench_chords", chords="Em", here="1")
+    song = studio.head(song_id).song
+    assert [str(c) for _, c in song.section_by_id[C].progression.changes] == ["Dm"] and len(
+        song.progression.changes
+    ) == 4
+
+
+@pytest.mark.browser
+@pytest.mark.parametrize("width", [1024, 1280])
+def test_the_bench_and_its_panels_are_legible_and_inside_the_window(page, server, width):
+    page.set_viewport_size({"width": width, "height": 800})
+    song_id = next(card.id for card in server[1].shelf() if card.title == "Harbour Stairs")
+    open_bench(page, server, song_id, "Glass bell", "Chorus 2")
+    assert page.evaluate(
+        "() => document.documentElement.scrollWidth <= innerWidth && [...document.querySelectorAll('.songbar > *, .rail-row > *')].every((e) => e.getBoundingClientRect().right <= innerWidth)"
+    )
+    for tab in ("line", "make", "layers", "tune"):
+        page.click(f"[data-tab={tab}]")
+        page.wait_for_function("tab => document.getElementById(`panel-${tab}`).textContent.trim().length > 40", arg=tab)
+        assert not trouble_of(page), tab
+    page.evaluate("() => { document.documentElement.dataset.theme = 'evening'; }")
+    assert not trouble_of(page)

@@ -50,7 +50,6 @@ function listen() {
   if (up) up.checked = ears.up.size > 0;
 }
 function toggle(set, id) { if (set.has(id)) set.delete(id); else set.add(id); listen(); }
-const lows = () => [...document.querySelectorAll("[data-layer]")].filter((t) => t.querySelector(".fam-low-end")).map((t) => Number(t.dataset.layer));
 
 // notes, hits, recording -------------------------------------------------------------------------------------------------
 const tools = { song, edit, place, facts, field, here, path, volume: rail.volume, layer: () => chosen().layer };
@@ -82,7 +81,7 @@ document.addEventListener("click", (event) => {
   if (hit("[data-go]")) { const [section, layer, phrase] = hit("[data-go]").dataset.go.split(":").map(Number); return choose({ section, layer, phrase }); }
   if (hit("[data-hear-form]")) return hearForm(hit("[data-hear-form]"));
   if (hit("[data-copies]")) return htmx.ajax("GET", `${path}/copies`, { target: "#copies", swap: "innerHTML", values: here() });
-  if (hit("[data-chords-here]")) return edit({ kind: "set_chords", chords: $("chords").value, section_id: hit("[data-chords-here]").dataset.chordsHere });
+  if (hit("[data-chords-here]")) return edit({ kind: "bench_chords", chords: $("chords").value, here: 1 });
   if (hit("[data-record]")) return taking.toggle();
   if (hit("[data-click]")) return clicking();
   page.click(event);
@@ -106,7 +105,7 @@ document.addEventListener("change", (event) => {
   if (id === "other-layer") return choose({ layer: Number(value) });
   if (id === "reach" || id === "write" || id === "steps") { field(id).value = value; event.target.blur(); return; }
   if (id === "rungs") return show({ rungs: checked ? "all" : "" });
-  if (id === "low-up") { ears.up.clear(); if (checked) for (const layer of lows()) ears.up.add(layer); return listen(); }
+  if (id === "low-up") { ears.up.clear(); if (checked) for (const layer of facts().lows) ears.up.add(layer); return listen(); }
   if (id === "loop-what") { if (rail.player.loop) { rail.setLoop(rail.player.rangeOf(chosen().section, looped())); if (rail.player.playing) rail.player.play(rail.player.loop.from); } event.target.blur(); }
 });
 
