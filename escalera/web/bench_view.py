@@ -40,7 +40,7 @@ from escalera.web.bench_drawing import (
     rungs_of,
     span_of_pitches,
 )
-from escalera.web.song_view import Selection, song_manifest
+from escalera.web.song_view import Selection, some_section, song_manifest
 
 LETTERS = ("ZXCVBNM", "ASDFGHJ", "QWERTYU")  # rows of the keyboard from low to high, a step of the key a letter
 USUAL_LANES = ("kick", "snare", "closed hat")
@@ -74,8 +74,8 @@ class BenchView:
     def __init__(self, head: Head, select: str, fields: Mapping[str, str] | None = None):
         self.head, self.song, fields = head, head.song, fields or {}
         parts = [int(p) if p.isdecimal() else 0 for p in (select or "").split(":")[1:5]] + [0] * 4
-        section_id = parts[0] if parts[0] in self.song.section_by_id else self.song.sections[0].id
-        self.section: Section = self.song.section_by_id[section_id]
+        self.section: Section = some_section(self.song, parts[0])
+        section_id = self.section.id
         self.phrase = min(parts[2], len(self.section.phrases) - 1)
         self.layer = self._chosen(parts[1])
         self.selection = Selection("tile", section_id, self.layer.id if self.layer else 0, self.phrase)

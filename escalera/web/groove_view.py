@@ -26,7 +26,7 @@ from escalera.core.time.metre import Metre
 from escalera.services.grooves import Alike, alike, feel_of
 from escalera.store.repository import Head
 from escalera.web.groove_drawing import RESOLUTIONS, Line, difference_line, groove_line
-from escalera.web.song_view import Selection, song_manifest
+from escalera.web.song_view import Selection, some_section, song_manifest
 
 USUAL_LANES = ("kick", "snare", "closed hat", "open hat")
 
@@ -47,8 +47,8 @@ class GrooveView:
     def __init__(self, head: Head, select: str, step: str = "", drum: str = ""):
         self.head, self.song = head, head.song
         parts = [int(p) if p.isdecimal() else 0 for p in (select or "").split(":")[1:5]] + [0] * 4
-        section_id = parts[0] if parts[0] in self.song.section_by_id else self.song.sections[0].id
-        self.section: Section = self.song.section_by_id[section_id]
+        self.section: Section = some_section(self.song, parts[0])
+        section_id = self.section.id
         self.phrase = min(parts[2], len(self.section.phrases) - 1)
         self.selection = Selection("section", section_id, 0, self.phrase)
         self.step = step if step in RESOLUTIONS else ("1/8" if self.metre.beat_ticks == 1440 else "1/16")

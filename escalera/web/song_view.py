@@ -23,6 +23,7 @@ from escalera.core.song.document import ROLES, Layer, Section, Song, uses_patter
 from escalera.core.song.lining import line_reading
 from escalera.core.song.readings import Tile, tiles, where
 from escalera.core.song.timeline import Span, Timeline
+from escalera.errors import EditError
 from escalera.services import library
 from escalera.services.rendering import RATE_HZ, MeasuredSong
 from escalera.services.studio import Studio
@@ -48,6 +49,13 @@ class Selection:
     @property
     def text(self) -> str:
         return f"{self.what}:{self.section_id}:{self.layer_id}:{self.phrase}:{self.against_id}"
+
+
+def some_section(song: Song, section_id: int) -> Section:
+    """The section of that id, else the first. Raises EditError where a song has none."""
+    if not song.sections:
+        raise EditError("This song has no section yet. Add one on its stair first.")
+    return song.section_by_id.get(section_id, song.sections[0])
 
 
 def read_selection(text: str, song: Song) -> Selection:
