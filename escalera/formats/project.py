@@ -100,6 +100,8 @@ class SectionModel(Strict):
         [], description="tick, quarters a minute, and whether it glides to the next"
     )
     shift_semitones: int = Field(0, ge=-24, le=24)
+    stretched: int = Field(0, ge=-999, le=999, description="bars by which it was made longer or cut short on purpose")
+    length_reason: str = Field("", max_length=200)
     chords: ChordsModel | None = None
     swings: list[tuple[int, int, float]] = Field(
         [],
@@ -216,6 +218,7 @@ class SongModel(Strict):
     tuning_hz: float = 440.0
     tuned_down: int = 0
     capo_fret: int = 0
+    drop_means: Literal["", "peak", "out"] = ""
     tune: tuple[int, int, int] = Field(
         (0, 0, 0),
         description="section id, layer id and phrase (from 0) of the line that is the tune; zeros let it be found",

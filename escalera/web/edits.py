@@ -10,7 +10,7 @@ from flask import Blueprint, render_template, request
 from pydantic import TypeAdapter, ValidationError
 
 from escalera.core.bench.bass_faults import Fault, entering_faults
-from escalera.core.moves.section import find_move
+from escalera.core.moves import find_move
 from escalera.core.rhythm.notation import parse_pattern
 from escalera.core.song.document import Layer, Section, Song
 from escalera.core.song.edits import EDITS, Edit

@@ -8,7 +8,7 @@ from flask import Blueprint, render_template, request
 
 from escalera.core.energy.schools import SCHOOLS, SWITCHES
 from escalera.core.lines.transform import TRANSFORMATIONS
-from escalera.core.moves.section import suggest
+from escalera.core.moves.suggest import suggest
 from escalera.core.song.edits.base import section_of
 from escalera.core.song.edits.chords import VOICING_PARTS
 from escalera.core.song.lanes import CONTROLS

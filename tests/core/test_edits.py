@@ -60,6 +60,7 @@ FAULTY = EDITS["set_control"](B, "tune_cents", 40).apply(
     EDITS["change_notes"](V, B, 0, [[None, None, 480, 90, 200, 90]], "fixed", True).apply(SONG)
 )
 ON_FAULTY = {"fold_line", "tune_low"}
+SLIPPED = EDITS["lift"](V, K, None, 5 * 3840 - 960, 8 * 3840).apply(SONG)  # the kick ends a beat early
 
 
 def layer(song, key):
@@ -190,6 +191,11 @@ ROWS = {
     "fold_line": ((dict(section_id=V, layer_id=B, phrase=0), lambda s: len(starts(s, V, B)) == 65 and s.next_id > FAULTY.next_id), (dict(section_id=V, layer_id=P, phrase=0), "Nothing needs to move")),
     "tune_low": ((dict(section_id=V, layer_id=B), lambda s: layer(s, B).tune_cents == 0), (dict(section_id=V, layer_id=P), "is in tune with the chords")),
     "set_tune": ((dict(section_id=V, layer_id=B, phrase=1), lambda s: s.tune == (V, B, 1)), (dict(section_id=V, layer_id=P, phrase=0), "needs at least 3")),
+    "stretch_section": ((dict(section_id=V, by_bars=2, reason="held for tension"), lambda s: (section(s, V).bars, section(s, V).phrases, section(s, V).stretched, section(s, V).length_reason) == (10, (4, 6), 2, "held for tension")), (dict(section_id=V, by_bars=-8), "at most 7 can be cut")),
+    "set_length_reason": ((dict(section_id=V, reason="by feel"), lambda s: section(s, V).length_reason == "by feel"), (dict(section_id=V, reason="x" * 300), "at most 200 fit")),
+    "mend_slips": ((dict(section_id=V), lambda s: section(s, V).placements[0].end_ticks == 5 * 3840), (dict(section_id=C), "Nothing in Chorus starts or ends")),
+    "lay_out": ((dict(text="intro 4, verse 8, chorus 8 x2"), lambda s: [(x.name, x.bars) for x in s.sections] == [("Intro", 4), ("Verse", 8), ("Chorus 1", 8), ("Chorus 2", 8)]), (dict(text="intro 4, verse"), "Part 2, “verse”, needs a name")),
+    "say_drop": ((dict(means="peak"), lambda s: s.drop_means == "peak"), (dict(means="both"), "is not a meaning of drop")),
     "print_layer": ((dict(layer_id=P, prints=[["a", "b", 5]]), lambda s: layer(s, P).prints[0].offset == 5), (dict(layer_id=P, prints=[]), "plays nothing yet")),
     "unprint_layer": ((dict(layer_id=B), lambda s: not layer(s, B).prints), (dict(layer_id=P), "is not printed")),
 }  # fmt: skip
@@ -208,7 +214,15 @@ def test_an_edit_does_what_it_says_and_refuses_the_rest(kind):
     (fields, holds), (bad, says) = ROWS[kind]
     edit, song = (
         EDITS[kind](**fields),
-        SHAPED if kind in ON_SHAPED else GROOVED if kind in ON_GROOVED else FAULTY if kind in ON_FAULTY else SONG,
+        SHAPED
+        if kind in ON_SHAPED
+        else GROOVED
+        if kind in ON_GROOVED
+        else FAULTY
+        if kind in ON_FAULTY
+        else SLIPPED
+        if kind == "mend_slips"
+        else SONG,
     )
     after = edit.apply(song)
     assert holds(after)

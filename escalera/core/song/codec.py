@@ -104,6 +104,10 @@ def _section(s: Section) -> Plain:
         plain["tempos"] = [[p.tick, p.bpm, *([True] if p.glides else [])] for p in s.tempo_changes]
     if s.shift_semitones:
         plain["shift_semitones"] = s.shift_semitones
+    if s.stretched:
+        plain["stretched"] = s.stretched
+    if s.length_reason:
+        plain["length_reason"] = s.length_reason
     if s.swings:
         plain["swings"] = [[w.layer_id, w.subdivision_ticks, w.ratio] for w in s.swings]
     if s.progression:
@@ -148,7 +152,7 @@ def to_plain(song: Song, with_notes: bool = False) -> Plain:
         "sections": [_section(s) for s in song.sections], "patterns": [pattern(p) for p in song.patterns],
         "next_id": song.next_id, "notes": song.notes, "push_ticks": song.push_ticks, "tuning_hz": song.tuning_hz,
         "tuned_down": song.tuned_down, "capo_fret": song.capo_fret, "words": dict(song.words),
-        **({"tune": list(song.tune)} if any(song.tune) else {}),
+        **({"drop_means": song.drop_means} if song.drop_means else {}), **({"tune": list(song.tune)} if any(song.tune) else {}),
         "grooves": [{"id": g.id, "name": g.name, "feel": g.feel, "variant_of": g.variant_of, "parts": dict(g.parts)} for g in song.grooves],
     }  # fmt: skip
 
@@ -184,7 +188,7 @@ def _read_section(s: Plain) -> Section:
         tuple((bar, parse_metre(text)) for bar, text in s.get("metres", ())),
         tuple(TempoPoint(*point) for point in s.get("tempos", ())), s.get("shift_semitones", 0),
         _read_progression(s.get("chords")), tuple(_read_placement(p) for p in s["placements"]), **read_shaping(s),
-        swings=tuple(Swing(*row) for row in s.get("swings", ())),
+        swings=tuple(Swing(*row) for row in s.get("swings", ())), stretched=s.get("stretched", 0), length_reason=s.get("length_reason", ""),
     )  # fmt: skip
 
 
@@ -223,7 +227,7 @@ def from_plain(plain: Mapping[str, Any], find_pattern: Callable[[Plain], Pattern
         patterns=tuple(NamedPattern(p["id"], p["name"], p["family"], find_pattern(p)) for p in plain["patterns"]),
         next_id=plain["next_id"], notes=plain.get("notes", ""), push_ticks=plain.get("push_ticks", 0),
         tuning_hz=plain.get("tuning_hz", 440.0), tuned_down=plain.get("tuned_down", 0), capo_fret=plain.get("capo_fret", 0),
-        tune=_tune(plain.get("tune")),
+        drop_means=plain.get("drop_means", ""), tune=_tune(plain.get("tune")),
         grooves=tuple(Groove(g["id"], g["name"], g["feel"], g["variant_of"], tuple(g["parts"].items())) for g in plain.get("grooves", ())),
         words=tuple(plain.get("words", {}).items()),
     )  # fmt: skip

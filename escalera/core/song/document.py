@@ -137,6 +137,8 @@ class Section:
     treatments: tuple[Treatment, ...] = ()
     throws: tuple[Throw, ...] = ()
     swings: tuple[Swing, ...] = ()
+    stretched: int = 0  # bars by which it was made longer (or cut short) on purpose
+    length_reason: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -223,6 +225,7 @@ class Song:
     sections: tuple[Section, ...] = ()
     patterns: tuple[NamedPattern, ...] = ()
     grooves: tuple[Groove, ...] = ()
+    drop_means: str = ""  # what the word drop says in this song: the peak, or that everything drops out
     tune: tuple[int, int, int] = (
         0,
         0,

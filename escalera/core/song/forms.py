@@ -1,13 +1,12 @@
-"""Forms: lists of sections with lengths, as data; and reading one from text ('intro 8, verse 16, chorus 8')."""
+"""Forms: lists of sections with lengths, as data."""
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass, replace
 
 from escalera.core.song.document import Section, Song
 from escalera.core.song.edits.sections import AddSection
-from escalera.errors import EditError, shown
+from escalera.core.song.form_text import parse_form
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,23 +29,15 @@ FORMS: dict[str, Form] = {form.key: form for form in (
          "The same strophe again; the arrangement makes the difference."),
     Form("through", "Through-composed", "Intro 8, Verse 12, Interlude 6, Jam 16, Breakdown 8, Bridge 10, Outro 12",
          "Nothing returns; the stair alone leads."),
+    Form("double-chorus", "Double chorus at the end", "Intro 4, Verse 16, Pre-chorus 8, Chorus 8, Verse 8, Pre-chorus 8, Chorus 8, Bridge 8, Chorus 8, Chorus 8, Outro 4",
+         "The last chorus comes twice; something has to be kept for the second."),
+    Form("loop-piece", "A loop with a contrasting part", "Intro 8, Part 16, Part 16, Contrast 16, Part 16, Outro 8",
+         "One loop grows and thins; once something else answers it."),
+    Form("build-drop-break", "Build, drop, break, second drop", "Intro 16, Verse 16, Build 8, Drop 16, Break 16, Build 8, Drop 24, Outro 8",
+         "Two peaks, the second longer, and a valley between."),
+    Form("short", "Short and over", "Intro 4, Verse 8, Chorus 8, Verse 8, Chorus 16, Tag 4",
+         "Under two minutes at most tempos: the chorus early, twice."),
 )}  # fmt: skip
-
-
-def parse_form(text: str) -> list[tuple[str, int]]:
-    """Names and bars. Raises EditError that points at the part which cannot be read."""
-    sections = []
-    for number, part in enumerate(filter(None, (p.strip() for p in text.split(","))), 1):
-        match = re.fullmatch(r"(.+?)\s+(\d{1,4})(?:\s*[x×]\s*(\d{1,2}))?", part)
-        if not match:
-            raise EditError(
-                f"Part {number}, “{shown(part)}”, needs a name and a number of bars, for example “verse 16”."
-            )
-        name = match[1][0].upper() + match[1][1:]
-        sections += [(name, int(match[2]))] * int(match[3] or 1)
-    if not sections:
-        raise EditError("The form is empty. Write sections with their bars, for example “intro 8, verse 16, chorus 8”.")
-    return sections
 
 
 def song_with_form(song: Song, text: str) -> Song:

@@ -10,11 +10,12 @@ from escalera.core.song.edits import (
     lowend,
     parts,
     sections,
+    stretch,
     tiles,
     whole,
     written,
 )
 from escalera.core.song.edits.base import EDITS, Edit
 
-__all__ = ["EDITS", "Edit", "chords", "curves", "devices", "grooves", "layers", "lines", "lowend", "parts", "sections", "tiles", "whole",
+__all__ = ["EDITS", "Edit", "chords", "curves", "devices", "grooves", "layers", "lines", "lowend", "parts", "sections", "stretch", "tiles", "whole",
            "written"]  # fmt: skip
