@@ -20,6 +20,7 @@ from pathlib import Path
 
 import numpy as np
 
+from benchmarks.arranging import arranging
 from benchmarks.bench import bench
 from benchmarks.groove import groove
 from benchmarks.harmony import harmony
@@ -264,6 +265,7 @@ def main() -> int:
     harmony(benchmark)
     groove(benchmark)
     bench(benchmark)
+    arranging(benchmark)
     prediction()
     return 0 if all(ok for *_, ok in ROWS) else 1
 

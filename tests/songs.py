@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from hypothesis import strategies as st
 
 from escalera.core.lines.makers import MAKERS
 from escalera.core.lines.transform import TRANSFORMATIONS
+from escalera.core.moves import apply_move, moves_for
 from escalera.core.palette.effects import EFFECT_BY_KEY
 from escalera.core.song.document import Song
 from escalera.core.song.edits import chords as H
@@ -17,9 +20,12 @@ from escalera.core.song.edits import lines as N
 from escalera.core.song.edits import lowend as X
 from escalera.core.song.edits import parts as Z
 from escalera.core.song.edits import sections as S
+from escalera.core.song.edits import stretch as Q
 from escalera.core.song.edits import tiles as T
 from escalera.core.song.edits import whole as W
 from escalera.core.song.edits import written as Y
+from escalera.core.song.edits.base import section_of
+from escalera.errors import EditError
 
 KICK = [[960 * i, 240, 0, 36, 0, 100] for i in range(4)]
 HATS = [[480 * i, 120, 0, 42, 0, 80] for i in range(8)]
@@ -60,6 +66,23 @@ def lanes(song: Song) -> st.SearchStrategy[str]:
             f"{owner}.fx.{d.id}.{p.key}" for d in devices for p in d.kind.parameters if p.low <= 0.4 and p.high >= 0.9
         ]
     return st.sampled_from(found or ["master.level_db"])
+
+
+@dataclass(frozen=True)
+class MoveOf:
+    """Some move of a section, as an edit."""
+
+    section_id: int
+    number: int
+
+    def apply(self, song: Song) -> Song:
+        found = list(moves_for(song, section_of(song, self.section_id)))
+        if not found:
+            raise EditError("nothing applies")
+        return apply_move(song, found[self.number % len(found)])
+
+    def summary(self, song: Song) -> str:
+        return f"move {self.number} of section {self.section_id}"
 
 
 def edits_for(song: Song) -> st.SearchStrategy:
@@ -117,6 +140,12 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(Y.RecordNotes, section, layer, st.integers(0, 1), st.just([[0.1, 0.3, 60, 90], [1.2, 0.1, 64, 80]])),
         st.builds(Z.SecondVoice, section, layer, st.integers(0, 1), st.sampled_from(["third-above", "sixth-below"])),
         st.builds(Z.SplitLine, section, layer, st.integers(0, 1), st.sampled_from(["in-turn", "bars-in-turn"])),
+        st.builds(Q.StretchSection, section, st.sampled_from([-2, 1, 2]), st.just("on purpose")),
+        st.builds(Q.LayOut, st.sampled_from(["intro 4, verse 8, chorus 8 x2", "chorus 8, break 6, drop 12"]), section, st.sampled_from(["by role", "full", "empty"])),
+        st.builds(Q.MendSlips, section),
+        st.builds(T.SetTiles, st.tuples(section, layer, st.integers(0, 1)).map(lambda c: [list(c)]), st.booleans()),
+        st.builds(T.CopyTiles, section, section),
+        st.builds(MoveOf, section, st.integers(0, 400)),
         st.builds(X.TuneLow, section, layer),
         st.builds(H.PushChords, st.sampled_from([0, 240, 480])),
         st.builds(H.SetKey, st.sampled_from(["D minor", "Gb major", "B lydian"]), st.booleans()),

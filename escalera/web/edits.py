@@ -10,7 +10,7 @@ from flask import Blueprint, render_template, request
 from pydantic import TypeAdapter, ValidationError
 
 from escalera.core.bench.bass_faults import Fault, entering_faults
-from escalera.core.moves import find_move
+from escalera.core.moves import Move, apply_move, find_move
 from escalera.core.rhythm.notation import parse_pattern
 from escalera.core.song.document import Layer, Section, Song
 from escalera.core.song.edits import EDITS, Edit
@@ -41,8 +41,16 @@ PAGE_FIELDS = (
 )  # what a page says of itself beside the edit
 EMPTY_IS_A_VALUE = {"set_chords": ("chords",), "vary_chords": ("chords",), "set_notes": ("notes",), "set_recipe": ("text",),
                     "set_voicing": ("value",), "teach_word": ("drum",), "set_stack": ("reason",)}  # fmt: skip
-LISTS = ("changes", "notes")  # fields that hold rows, written as JSON
-LISTED = ("change_notes", "record_notes", "transpose_line", "transform_line", "quantise_line", "split_line")
+LISTS = ("changes", "notes", "cells")  # fields that hold rows, written as JSON
+LISTED = (
+    "change_notes",
+    "record_notes",
+    "transpose_line",
+    "transform_line",
+    "quantise_line",
+    "split_line",
+    "set_tiles",
+)
 Fragments = Callable[[Head, Outcome | None], str]
 
 
@@ -57,9 +65,19 @@ def apply_form(song_id: int, form: dict[str, str]) -> Outcome:
         return studio().print_layer(song_id, base, whole_number(form.get("layer_id", "")))
     song = studio().state(song_id, base)
     if form.get("kind") == "move":
-        move = find_move(song, whole_number(form.get("section_id", "")), form.get("move", ""))
-        return studio().edit(song_id, base, move.edits, move.label)
+        moves = found_moves(song, whole_number(form.get("section_id", "")), form.get("move", ""))
+        edits = [edit for move in moves for edit in move.edits]
+        return studio().edit(song_id, base, edits, "; ".join(move.label for move in moves))
     return studio().edit(song_id, base, read_edit(form, song))
+
+
+def found_moves(song: Song, section_id: int, keys: str) -> list[Move]:
+    """Moves named by their keys, each as it applies after the ones before it. Raises EditError."""
+    moves = []
+    for key in keys.split("|"):
+        moves.append(find_move(song, section_id, key))
+        song = apply_move(song, moves[-1])
+    return moves
 
 
 def answer(song_id: int, act: Callable[[], Outcome], fragments: Fragments):  # type: ignore[no-untyped-def]

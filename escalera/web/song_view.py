@@ -22,6 +22,7 @@ from escalera.core.song.chordline import write_chordline
 from escalera.core.song.document import ROLES, Layer, Section, Song, uses_pattern
 from escalera.core.song.lining import line_reading
 from escalera.core.song.readings import Tile, tiles, where
+from escalera.core.song.slips import Slip, find_slips
 from escalera.core.song.timeline import Span, Timeline
 from escalera.errors import EditError
 from escalera.services import library
@@ -217,6 +218,14 @@ class SongView:
 
     def where(self) -> str:
         return where(self.span)
+
+    def slips(self) -> list[Slip]:
+        """What starts or ends a beat beside a bar line in the section."""
+        return find_slips(self.song, self.span)
+
+    def asks_drop(self) -> bool:
+        """Whether the word drop in the section's name has not been said to mean the peak or its opposite."""
+        return bool(self.section and "drop" in self.section.name.lower() and not self.song.drop_means)
 
     def changes(self) -> list[Any]:
         return layer_changes(self.section_energy, self.against) if self.against else []

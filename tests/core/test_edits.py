@@ -196,6 +196,8 @@ ROWS = {
     "mend_slips": ((dict(section_id=V), lambda s: section(s, V).placements[0].end_ticks == 5 * 3840), (dict(section_id=C), "Nothing in Chorus starts or ends")),
     "lay_out": ((dict(text="intro 4, verse 8, chorus 8 x2"), lambda s: [(x.name, x.bars) for x in s.sections] == [("Intro", 4), ("Verse", 8), ("Chorus 1", 8), ("Chorus 2", 8)]), (dict(text="intro 4, verse"), "Part 2, “verse”, needs a name")),
     "say_drop": ((dict(means="peak"), lambda s: s.drop_means == "peak"), (dict(means="both"), "is not a meaning of drop")),
+    "set_tiles": ((dict(cells=[[V, P, 0], [V, P, 1]]), lambda s: len({p.layer_id for p in section(s, V).placements}) == 3), (dict(cells=[[C, P, 0]]), "already sound")),
+    "copy_tiles": ((dict(from_id=C, to_id=V), lambda s: starts(s, V, P) == starts(SONG, C, P)), (dict(from_id=V, to_id=V), "already plays what it plays")),
     "print_layer": ((dict(layer_id=P, prints=[["a", "b", 5]]), lambda s: layer(s, P).prints[0].offset == 5), (dict(layer_id=P, prints=[]), "plays nothing yet")),
     "unprint_layer": ((dict(layer_id=B), lambda s: not layer(s, B).prints), (dict(layer_id=P), "is not printed")),
 }  # fmt: skip

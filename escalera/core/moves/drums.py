@@ -8,10 +8,11 @@ from escalera.core.moves.base import Move, Step, bare, changed, kind, playing, p
 from escalera.core.rhythm.variations import VARIATIONS
 from escalera.core.song.document import Layer, Section, Song
 from escalera.core.song.edits.base import Edit
-from escalera.core.song.edits.grooves import AdoptGroove, VaryGroove
+from escalera.core.song.edits.grooves import AdoptGroove, PlaceGroove, VaryGroove
 from escalera.core.song.edits.layers import AddLayer
 from escalera.core.song.edits.tiles import Lift, Place, PlaceNew, ToggleTile
 from escalera.core.song.grooving import groove_at, phrase_beat
+from escalera.errors import EditError
 
 KIT = ("kick", "snare", "closed hat")
 SIXTEENTHS = [[240 * i, 120, 0, 70, 0, 72 if i % 4 else 88] for i in range(16)]
@@ -52,7 +53,8 @@ def _varied(song: Song, section: Section, variation: str) -> Step:
     """The beats of the section, varied as grooves in every phrase that has one."""
 
     def act(song: Song) -> Song:
-        done: set[int] = set()
+        variants: dict[int, int] = {}
+        refused = EditError(f"No drums play in {section.name}, so there is no beat to vary. Place some first.")
         for phrase in range(len(section.phrases)):
             here = song.section_by_id[section.id]
             span = span_of(song, here)
@@ -63,16 +65,26 @@ def _varied(song: Song, section: Section, variation: str) -> Step:
             if groove is None:
                 song = AdoptGroove(section.id, phrase).apply(song)
                 groove = groove_at(song, song.section_by_id[section.id], low, high)
-            if groove and groove.id not in done:
-                before = set(song.groove_by_id)
-                song = VaryGroove(groove.id, variation, section.id).apply(song)
-                done |= set(song.groove_by_id) - before
+            if groove is None or groove.id in variants.values():
+                continue
+            if groove.id in variants:
+                song = PlaceGroove(variants[groove.id], section.id, phrase).apply(song)
+                continue
+            before = set(song.groove_by_id)
+            try:
+                song = VaryGroove(groove.id, variation, section.id, phrase).apply(song)
+            except EditError as error:  # this phrase's beat has nothing to vary; another one may
+                refused = error
+                continue
+            variants[groove.id] = next(iter(set(song.groove_by_id) - before), groove.id)
+        if not variants:
+            raise refused
         return song
 
     return Step(VARIATIONS[variation].label, act)
 
 
-@kind("half time", "Half time", "The beat is felt half as fast: one backbeat a bar.", way=-1)
+@kind("half time", "Half time", "The beat is felt half as fast: one backbeat a bar.")
 def half_time(song: Song, section: Section) -> Iterator[Move]:
     if len(_drums(song, section)) > 1:
         yield Move("half time", "Half time", (_varied(song, section, "half-time"),))

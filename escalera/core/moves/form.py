@@ -30,7 +30,7 @@ from escalera.core.song.harmony import progression_of
 from escalera.core.song.spans import cleared, clip, moved, ordered
 from escalera.core.song.written import line_in
 
-HELD_BARS = 2
+HELD_BARS = (2, 1, 4)
 DULL_HZ = 700.0
 RITARDANDO = 0.82
 
@@ -78,7 +78,7 @@ def halve(song: Song, section: Section) -> Iterator[Move]:
 
 
 @kind(
-    "hold on", "Extend on a held chord", "Two bars more on the last chord, without the drums: held for tension.", FORM
+    "hold on", "Extend on a held chord", "A few bars more on the last chord, without the drums: held for tension.", FORM
 )
 def hold_on(song: Song, section: Section) -> Iterator[Move]:
     if progression_of(song, section) is None or not playing(song, section):
@@ -99,8 +99,9 @@ def hold_on(song: Song, section: Section) -> Iterator[Move]:
                 placements = cleared(placements, layer.id, old, end, ids)
         return replace(song.with_section(replace(here, placements=ordered(placements))), next_id=ids.next_id)
 
-    stretch = StretchSection(section.id, HELD_BARS, "held for tension on the last chord")
-    yield Move("hold on", f"{HELD_BARS} bars more, on a held chord", (stretch, Step("The chord is held", act)))
+    for bars in HELD_BARS:
+        stretch = StretchSection(section.id, bars, "held for tension on the last chord")
+        yield Move(f"hold on:{bars}", f"{bars} bars more, on a held chord", (stretch, Step("The chord is held", act)))
 
 
 @kind("one chord", "Static harmony", "One chord throughout: the harmony stands still, and what follows moves.", way=-1)

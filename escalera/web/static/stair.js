@@ -1,4 +1,5 @@
 // The stair page: edits one at a time, treads and tiles by hand and keys, listening.
+import { arranging, clearRange, copyKey, extend, openForm, openMoves, tileGesture } from "./arranging.js";
 import { handrail } from "./handrail.js";
 import { listenAt, quiet } from "./hearing.js";
 import { picker } from "./picker.js";
@@ -10,6 +11,7 @@ import { restoreTabs } from "./tabs.js";
 
 const root = document.querySelector("[data-song]"), song = root.dataset.song, $ = (id) => document.getElementById(id);
 const selection = () => state().get("select");
+const chosenSection = () => Number(selection().split(":")[1]);
 const { post, ask } = pageQueue(root, `/songs/${song}`);
 const edit = (values) => post("edits", values);
 function select(text) {
@@ -47,7 +49,8 @@ const player = rail.player;
 const page = songPage({ song, place: "stair", post, rail, select: selection });
 document.addEventListener("click", (event) => {
   const tile = event.target.closest("[data-tile]"), button = event.target.closest("[data-do]");
-  if (tile) { rove(tile); return event.shiftKey ? openTile(tile) : toggleTile(tile); }
+  if (tile && event.altKey) { extend(document.activeElement?.closest?.(".tile") ?? tile, tile); return rove(tile); }
+  if (tile) { clearRange(); rove(tile); return event.shiftKey ? openTile(tile) : toggleTile(tile); }
   if (button) return edit(JSON.parse(button.dataset.do));
   if (page.click(event)) return;
   const chosen = event.target.closest("[data-select]");
@@ -162,10 +165,13 @@ function tileKey(event, tile) {
 document.addEventListener("keydown", (event) => {
   if (typing(event)) return;
   const key = event.key.toLowerCase();
+  if (copyKey(event, chosenSection())) return;
   if (page.control(event)) return;
   const tile = event.target.closest?.("[data-tile]"), tread = event.target.closest?.(".tread");
-  if ((tile && tileKey(event, tile)) || (tread && treadKey(event, tread))) { event.preventDefault(); return; }
+  if ((tile && tileGesture(event, tile)) || (tile && tileKey(event, tile)) || (tread && treadKey(event, tread))) { event.preventDefault(); return; }
   if (key === "a") hearAlone();
+  else if (key === "m") openMoves();
+  else if (key === "f") openForm();
   else page.key(event);
 });
 
@@ -205,3 +211,4 @@ listenAt(rail.volume);
 restoreTabs();
 shape({ edit, song });
 picker(edit);
+arranging({ song, edit, chosen: chosenSection });

@@ -106,10 +106,7 @@ class SayDrop:
 
     def apply(self, song: Song) -> Song:
         role = DROP_MEANS[one_of(self.means, list(DROP_MEANS), "meaning of drop")]
-        sections = tuple(
-            replace(s, role=role) if "drop" in s.name.lower() and s.role in ("none", *DROP_MEANS.values()) else s
-            for s in song.sections
-        )
+        sections = tuple(replace(s, role=role) if "drop" in s.name.lower() else s for s in song.sections)
         return replace(song, sections=sections, drop_means=self.means)
 
     def summary(self, song: Song) -> str:

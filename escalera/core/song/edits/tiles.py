@@ -17,6 +17,7 @@ from escalera.core.song.limits import (
 )
 from escalera.core.song.names import clean_name
 from escalera.core.song.spans import add_pattern, cleared, clip, joined, moved, nearest_phrase, span_ticks
+from escalera.core.song.timeline import section_bar_ticks
 from escalera.errors import EditError
 
 
@@ -233,3 +234,64 @@ class SetPattern:
 
     def summary(self, song: Song) -> str:
         return f"Notes of {pattern_of(song, self.pattern_id).name} changed"
+
+
+@edit("set_tiles")
+class SetTiles:
+    """Set or lift several tiles as one step; tiles that nothing can fill stay bare."""
+
+    cells: list  # [section id, layer id, phrase]
+    sounding: bool = True
+
+    def apply(self, song: Song) -> Song:
+        done = 0
+        for cell in self.cells:
+            if not isinstance(cell, list) or len(cell) != 3:
+                raise EditError("The tiles cannot be read. Load the page again.")
+            toggle = ToggleTile(*(int(v) for v in cell))
+            if toggle._sounds(song) != self.sounding:
+                try:
+                    song = toggle.apply(song)
+                except EditError:
+                    if len(self.cells) == 1:
+                        raise
+                    continue
+                done += 1
+        if not done:
+            what = "sound" if self.sounding else "are bare"
+            raise EditError(f"All of these tiles already {what}, or have no pattern to take. Choose others.")
+        return song
+
+    def summary(self, song: Song) -> str:
+        count = len(self.cells)
+        return f"{count} {'tile' if count == 1 else 'tiles'} {'set' if self.sounding else 'lifted'}"
+
+
+@edit("copy_tiles")
+class CopyTiles:
+    """Let a section play what another one plays, over and over where it is longer."""
+
+    from_id: int
+    to_id: int
+
+    def apply(self, song: Song) -> Song:
+        source, target = section_of(song, self.from_id), section_of(song, self.to_id)
+        if source.id == target.id:
+            raise EditError(f"{source.name} already plays what it plays. Choose another section to copy to.")
+        if not source.placements:
+            raise EditError(f"{source.name} plays nothing, so there is nothing to copy. Choose another section.")
+        length, end, ids = (
+            section_bar_ticks(source, song.metre)[-1],
+            section_bar_ticks(target, song.metre)[-1],
+            Ids(song.next_id),
+        )
+        placed = []
+        for start in range(0, end, length):
+            for p in source.placements:
+                part = clip(moved(p, start, song), 0, end)
+                if part:
+                    placed.append(replace(part, id=ids()))
+        return replace(song.with_section(replace(target, placements=joined(placed))), next_id=ids.next_id)
+
+    def summary(self, song: Song) -> str:
+        return f"{section_of(song, self.to_id).name} plays as {section_of(song, self.from_id).name}"

@@ -1,0 +1,73 @@
+"""Figures of arranging: suggestions, and whether moves do to the rendered sound what they promise on paper."""
+
+from __future__ import annotations
+
+from benchmarks.table import row, seconds
+from escalera.core.energy.model import arranged
+from escalera.core.moves import KINDS, Move, apply_move
+from escalera.core.moves.suggest import suggest, suggest_song
+from escalera.core.song.document import Section, Song
+from escalera.core.song.timeline import timeline
+from escalera.errors import EditError
+from escalera.services.demo import demo_songs
+from escalera.services.rendering import Rendering, measured_section
+from escalera.sound.measured import measure_section
+
+SEEN = 0.1  # points from which a promised change has to be measured
+TRIED = 3
+
+
+def arranging(song: Song) -> None:
+    suggestions(song)
+    promises()
+
+
+def suggestions(song: Song) -> None:
+    arranged(song)
+    times = [seconds(lambda s=section: suggest(song, s.id)) for section in song.sections]
+    row("suggestions for a section, slowest of all", 1000 * max(times), 300, "ms")
+    row("suggestions for the whole song", 1000 * seconds(lambda: suggest_song(song)), 300, "ms")
+
+
+def _measured(rendering: Rendering, song: Song, section_id: int) -> float:
+    line = timeline(song)
+    index = song.index_of(section_id)
+    key = rendering.renderer.chunk_keys(song, line)[index]
+    return measured_section(song, line.spans[index], measure_section(rendering.renderer, song, line, index, key)).value
+
+
+def _candidates(songs: list[Song], kind: str) -> list[tuple[Song, Section, Move, float]]:
+    """A few places where a kind of move promises to change its section."""
+    found = []
+    for song in songs:
+        for section in song.sections:
+            for move in list(KINDS[kind](song, section))[:1]:
+                try:
+                    after = apply_move(song, move)
+                except EditError:
+                    continue
+                points = arranged(after).of(section.id).value - arranged(song).of(section.id).value
+                if abs(points) >= SEEN:
+                    found.append((song, section, move, points))
+    return sorted(found, key=lambda r: -abs(r[3]))[:TRIED]
+
+
+def promises() -> None:
+    """Kinds of moves for which the measured energy of the section shifts the promised way, in most of the places tried."""
+    rendering, songs, kept, told = Rendering(600), demo_songs(), 0, 0
+    for kind in KINDS:
+        rows = _candidates(songs, kind)
+        if not rows:
+            print(f"    {kind:18} promises no change of its own section")
+            continue
+        right = 0
+        shifts = []
+        for song, section, move, points in rows:
+            shift = _measured(rendering, apply_move(song, move), section.id) - _measured(rendering, song, section.id)
+            right += shift * points > 0
+            shifts.append(f"{points:+.1f} promised {shift:+.1f} measured")
+        told += 1
+        kept += right * 2 > len(rows)
+        print(f"    {kind:18} {right} of {len(rows)}: {'; '.join(shifts)}", flush=True)
+    row(f"kinds of moves that measure as promised, of {told}", kept, 25, "", True)
+    rendering.close()
