@@ -10,6 +10,7 @@ from escalera.core.song.names import clean_name, guess_role, next_name
 from escalera.core.song.readings import tiles, where
 from escalera.core.song.resolve import PITCH, layer_events
 from escalera.core.song.sectioning import bar_features, find_sections, guess_roles
+from escalera.core.song.slips import find_slips
 from escalera.core.song.timeline import timeline
 from escalera.errors import InputError
 from tests.songs import ids, small_song
@@ -138,3 +139,25 @@ def test_repeated_parts_share_a_letter_and_the_densest_is_the_chorus():
 def test_without_change_there_is_no_confidence():
     found = find_sections(bar_features(block(40, (0, 1), 4), 40, 2))
     assert found.confidence == pytest.approx(0.0, abs=1e-6) and sum(found.bars) == 40
+
+
+@pytest.mark.parametrize(("start", "end", "found"), [
+    (5 * 3840 - 960, None, ["Round kick ends 1 beat early, beside the end of bar 5"]), (5 * 3840 - 480, None, ["Round kick ends 0.5 beats early, beside the end of bar 5"]),
+    (5 * 3840, None, []), (5 * 3840 - 1920, None, []), (0, 960, ["Round kick starts 1 beat late, beside bar 1"]),
+])  # fmt: skip
+def test_slips_of_a_beat_are_found_and_what_is_meant_is_left(start, end, found):
+    song = small_song()
+    name = ids(song)
+    verse, kick = name["Verse"], name["Round kick"]
+    song = EDITS["lift"](verse, kick, None, start, 8 * 3840 if end is None else end).apply(song)
+    assert [s.said for s in find_slips(song, timeline(song).span_of(verse))] == found
+
+
+@pytest.mark.parametrize(
+    ("start", "end", "found"), [(2880, 3840, 0), (1920, 2880, 0), (2880, 4800, 1), (2880, 5760, 0)]
+)
+def test_a_throw_is_a_beat_long_only_where_it_runs_over_the_bar_line(start, end, found):
+    song = small_song()
+    name = ids(song)
+    song = EDITS["throw"](name["Verse"], name["Plucked bass"], start, end).apply(song)
+    assert len(find_slips(song, timeline(song).span_of(name["Verse"]))) == found

@@ -23,7 +23,7 @@ class Slip:
 
 
 def find_slips(song: Song, span: Span) -> list[Slip]:
-    """All slips of a section. A part that lasts less than two bars may begin where it likes."""
+    """All slips of a section. A part that lasts less than two bars may begin and end where it likes."""
     section, found = span.section, []
     spans = [("placement", i, p.layer_id, p.start_ticks, p.end_ticks) for i, p in enumerate(section.placements)]
     spans += [("throw", i, t.layer_id, t.start_ticks, t.end_ticks) for i, t in enumerate(section.throws)]
@@ -37,6 +37,8 @@ def find_slips(song: Song, span: Span) -> list[Slip]:
             line = _nearest(span.bar_ticks, tick)
             beat = span.bar_metres[min(span.bar_of(line), len(span.bar_metres) - 1)].beat_ticks
             off = (tick - line) / beat
+            if what == "throw" and not start < line < tick:
+                continue  # a throw may end anywhere, but one that runs over the bar line by a beat is a beat long
             if off and abs(off) <= 1:
                 found.append(
                     Slip(what, index, is_end, tick, line, off, _said(song, span, layer_id, what, is_end, line, off))
