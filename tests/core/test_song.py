@@ -142,7 +142,7 @@ def test_without_change_there_is_no_confidence():
 
 
 @pytest.mark.parametrize(("start", "end", "found"), [
-    (5 * 3840 - 960, None, ["Round kick ends 1 beat early, beside the end of bar 5"]), (5 * 3840 - 480, None, ["Round kick ends 0.5 beats early, beside the end of bar 5"]),
+    (5 * 3840 - 960, None, ["Round kick ends 1 beat early, beside the end of bar 5"]), (5 * 3840 - 480, None, ["Round kick ends 0.5 beat early, beside the end of bar 5"]),
     (5 * 3840, None, []), (5 * 3840 - 1920, None, []), (0, 960, ["Round kick starts 1 beat late, beside bar 1"]),
 ])  # fmt: skip
 def test_slips_of_a_beat_are_found_and_what_is_meant_is_left(start, end, found):
