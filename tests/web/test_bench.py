@@ -278,6 +278,7 @@ def test_the_ladder_the_lanes_and_the_layers_answer_to_keys(page, server):
     page.evaluate("document.activeElement.blur()")
     page.keyboard.press("w")
     page.wait_for_selector("#inspector h2 >> text=Plucked bass")
+    page.wait_for_function("() => window.escalera")
     page.keyboard.press("w")
     page.wait_for_selector(".bench")
     assert page.evaluate("document.querySelector('#bench-section').selectedOptions[0].text") == "Chorus"
@@ -378,6 +379,7 @@ def test_each_way_in_reaches_a_loop_of_four_layers_in_a_few_key_presses(page, se
     page.goto("/")
     page.keyboard.press(way.digit)
     page.wait_for_selector(".bench")
+    page.wait_for_function("() => window.escalera")
     song_id = int(page.url.split("/songs/")[1].split("/")[0])
     layers = lambda: sounding_layers(studio.head(song_id).song, studio.head(song_id).song.sections[0])  # noqa: E731
     assert layers() and page.evaluate("document.querySelector('#bench-section').selectedOptions[0].text") == "Idea"

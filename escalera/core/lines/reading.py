@@ -108,11 +108,18 @@ def _repeats(top: Ints, frame: Frame) -> tuple[float, float]:
 
 def hook_in_words(found: LineReading) -> list[tuple[bool, str]]:
     """What makes a line stay in the ear, or not: (whether it helps, the sentence with its figure)."""
-    return [
-        (found.repeats >= 0.5, f"{100 * found.repeats:.0f} % of its bars repeat a rhythm that came before" + (", so the ear knows it" if found.repeats >= 0.5 else ": say it again before saying something new")),
-        (0.15 <= found.changed <= 0.85 or found.repeats == 0, f"{100 * found.changed:.0f} % of what repeats comes with other notes" + ("" if 0.15 <= found.changed <= 0.85 else ": change one repeat" if found.changed < 0.15 else ": keep one repeat as it was")),
-        (5 <= found.range_semitones <= 14, f"it spans {found.range_semitones} semitones" + ("" if 5 <= found.range_semitones <= 14 else ", little to hold on to" if found.range_semitones < 5 else ", wide to sing")),
-        (1 <= found.leaps <= max(2, found.notes // 4), f"{found.leaps} {'leap' if found.leaps == 1 else 'leaps'} among {found.notes} notes" + (": one leap would mark it" if not found.leaps else "" if found.leaps <= max(2, found.notes // 4) else ": many, hard to sing after")),
-        (2 <= found.rhythms <= 5, f"{found.rhythms} different distances between notes" + (": one only, it ticks" if found.rhythms < 2 else ": many, it wanders" if found.rhythms > 5 else "")),
-        (found.longest_rest_beats >= 0.5, f"its longest rest is {found.longest_rest_beats:g} beats" + ("" if found.longest_rest_beats >= 0.5 else ": it does not breathe")),
+    repeats, changed, wide = found.repeats, found.changed, found.range_semitones
+    most = max(2, found.notes // 4)
+    rows: list[tuple[bool, str, str]] = [  # whether it helps, the figure, what to do where it does not
+        (repeats >= 0.5, f"{100 * repeats:.0f} % of its bars repeat a rhythm that came before", "say it again before saying something new"),
+        (0.15 <= changed <= 0.85, f"{100 * changed:.0f} % of what repeats comes with other notes" if repeats else "nothing repeats yet",
+         ("change one repeat" if changed < 0.15 else "keep one repeat as it was") if repeats else "then a change cannot be heard"),
+        (5 <= wide <= 14, f"it spans {wide} semitones", "little to hold on to" if wide < 5 else "wide to sing"),
+        (1 <= found.leaps <= most, f"{found.leaps} {'leap' if found.leaps == 1 else 'leaps'} among {found.notes} notes",
+         "one leap would mark it" if not found.leaps else "many, hard to sing after"),
+        (2 <= found.rhythms <= 5, f"{found.rhythms} {'distance' if found.rhythms == 1 else 'different distances'} between notes",
+         "it ticks" if found.rhythms < 2 else "it wanders"),
+        (0.5 <= found.longest_rest_beats <= 8, f"its longest rest is {found.longest_rest_beats:g} beats",
+         "it does not breathe" if found.longest_rest_beats < 0.5 else "long enough to be forgotten"),
     ]  # fmt: skip
+    return [(helps, said if helps else f"{said}: {remedy}") for helps, said, remedy in rows]

@@ -17,6 +17,8 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
   }
   function show() {
     button().setAttribute("aria-pressed", String(on));
+    button().title = on ? "Letters play: A to J an octave, Q to U above, Z to M below, Shift a semitone up. Esc keeps what was played." : "Record from the keyboard, after a count-in (R)";
+    document.querySelector(".bench").classList.toggle("recording", on);
     button().textContent = on ? "Stop and keep" : "Record from keys";
     refresh();
   }
@@ -31,7 +33,7 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
     range = player.rangeOf(at.section_id, { bars });
     rail.setLoop(range);
     const said = document.getElementById("note-said");
-    if (said) { said.textContent = "Counting in, one bar … letters play: A to J are an octave, Q to U the one above, Z to M the one below, Shift a semitone up."; said.classList.add("counting-in"); }
+    if (said) { said.textContent = "After one bar: letters play, A to J an octave; Esc keeps it."; said.classList.add("counting-in"); }
     player.clicking = true;
     document.getElementById("click").setAttribute("aria-pressed", "true");
     await player.play(range.from, range, section.beats[bars[0]] ?? 4);
