@@ -24,7 +24,11 @@ document.addEventListener("click", (event) => {
   const hit = (query) => event.target.closest?.(query);
   if (hit("[data-moves]")) openMoves(hit("[data-moves]").dataset.moves);
   else if (hit("[data-form]")) openForm();
-  else if (hit("[data-move]")) look(hit("[data-move]").dataset.section, hit("[data-move]").dataset.move);
+  else if (hit("[data-move]")) {
+    const { section, move } = hit("[data-move]").dataset, ready = document.querySelector("#move-preview [data-do]");
+    if (event.detail === 0 && wanted === move && ready) ready.click(); // Enter looks, Enter again does
+    else look(section, move);
+  }
   if (hit("#arranging [data-closes] button, #arranging button[data-closes]")) dialog().close();
 });
 document.addEventListener("submit", (event) => { if (event.target.matches?.("#form-edit")) dialog().close(); });
