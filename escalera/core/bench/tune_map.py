@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from escalera.core.energy.model import arranged, is_arranged
 from escalera.core.lines.kinship import NOTHING, PIECE, WHOLE, Kin, Notes, kinship, steps_of
 from escalera.core.song.document import Layer, NamedPattern, Song, uses_pattern
 from escalera.core.song.resolve import sounding_layers
@@ -88,6 +89,17 @@ def _kin(song: Song, span: Span, phrase: int, layer: Layer, tune: Notes) -> Kin:
 
 
 def _steps(song: Song, span: Span, phrase: int, layer: Layer) -> Notes:
+    """A line as steps of the key; kept with what the section plays where the song's energy is known."""
+    if not is_arranged(song):
+        return _read_steps(song, span, phrase, layer)
+    memo = arranged(song).of(span.section.id).core.memo
+    key = ("steps", phrase, layer.id)
+    if key not in memo:
+        memo[key] = _read_steps(song, span, phrase, layer)
+    return memo[key]
+
+
+def _read_steps(song: Song, span: Span, phrase: int, layer: Layer) -> Notes:
     shift = span.section.shift_semitones
     return steps_of([(n.tick, n.pitch - shift) for n in line_in(song, span, phrase, layer).notes], song.key)
 

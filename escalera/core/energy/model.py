@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -44,6 +45,11 @@ class SectionCore:
     tension: Values
     devices: dict[str, Values]
     song: Song
+
+    @cached_property
+    def memo(self) -> dict[object, Any]:
+        """What else was read from what this section plays (its low end, its jobs); shared between states as the core is."""
+        return {}
 
     @cached_property
     def value(self) -> float:

@@ -1,0 +1,162 @@
+"""Checks: small rules that report findings with numbers, a reason and moves that mend them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from itertools import pairwise
+from typing import TypeVar
+
+from escalera.core.bench.bass_faults import Fault, bass_faults
+from escalera.core.bench.jobs import Jobs, jobs
+from escalera.core.bench.lowend import LowEnd, low_end
+from escalera.core.energy.explain import Agreement, agreement
+from escalera.core.energy.joins import devices_between
+from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
+from escalera.core.energy.schools import SCHOOLS, switch_value
+from escalera.core.song.document import Layer, Section, Song
+from escalera.core.song.timeline import Span
+
+T = TypeVar("T")
+PEAKS = ("chorus", "drop", "post-chorus")
+STRICTNESS = {"lenient": 1.4, "normal": 1.0, "strict": 0.75}
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """`place` are ids of the sections it is about (two for a join, none for the song); `weight` ranks it, about points of energy.
+
+    `facts` are the figures it rests on, rounded: an accepted finding comes back when they change.
+    """
+
+    check: str
+    said: str
+    place: tuple[int, ...] = ()
+    layer_id: int = 0
+    weight: float = 1.0
+    facts: tuple[object, ...] = ()
+
+    @property
+    def key(self) -> str:
+        """Names the finding again, whatever its figures are."""
+        return ":".join([self.check, *map(str, self.place), str(self.layer_id)])
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """A rule. `when` is a switch and the position in which it applies; `mends` are kinds of moves that would help."""
+
+    id: str
+    title: str
+    reason: str
+    when: tuple[str, str] | None
+    mends: tuple[str, ...]
+    find: Callable[[Facts], Iterator[Finding]]
+
+    def applies(self, song: Song) -> bool:
+        return self.when is None or switch_value(song.school, song.switches, self.when[0]) == self.when[1]
+
+
+CHECKS: dict[str, Check] = {}
+Find = Callable[["Facts"], Iterator[Finding]]
+
+
+def check(id: str, title: str, reason: str, *mends: str, when: tuple[str, str] | None = None) -> Callable[[Find], Find]:
+    def register(find: Find) -> Find:
+        CHECKS[id] = Check(id, title, reason, when, mends, find)
+        return find
+
+    return register
+
+
+class Facts:
+    """What checks ask of a song, each computed once."""
+
+    def __init__(self, song: Song):
+        self.song = song
+        self.loose = STRICTNESS[SCHOOLS[song.school].strictness]
+
+    @cached_property
+    def energy(self) -> SongEnergy:
+        return arranged(self.song)
+
+    @property
+    def sections(self) -> tuple[SectionEnergy, ...]:
+        return self.energy.sections
+
+    def value(self, section: Section) -> float:
+        return self.energy.of(section.id).value
+
+    def of_role(self, *roles: str) -> list[SectionEnergy]:
+        return [s for s in self.sections if s.span.section.role in roles]
+
+    @cached_property
+    def highest(self) -> float:
+        return max((s.value for s in self.sections), default=0.0)
+
+    def is_loud(self, section: SectionEnergy) -> bool:
+        return section.span.section.role in PEAKS or section.value >= 0.75 * self.highest
+
+    @cached_property
+    def joins(self) -> list[tuple[SectionEnergy, SectionEnergy, tuple[str, ...]]]:
+        return [(a, b, devices_between(a.core, b.core)) for a, b in pairwise(self.sections)]
+
+    @cached_property
+    def agreement(self) -> Agreement:
+        return agreement(self.song.sections, [s.value for s in self.sections])
+
+    def jobs(self, section: SectionEnergy) -> Jobs:
+        return self._kept(section, "jobs", lambda: jobs(self.song, section.span))
+
+    def lows(self, section: SectionEnergy) -> LowEnd:
+        return self._kept(section, "lows", lambda: low_end(self.song, section.span))
+
+    def faults(self, section: SectionEnergy) -> list[Fault]:
+        return self._kept(section, "faults", lambda: bass_faults(self.song, section.span))
+
+    def _kept(self, section: SectionEnergy, name: str, make: Callable[[], T]) -> T:
+        """Read once from what a section plays, whatever the state of the song."""
+        if name not in section.core.memo:
+            section.core.memo[name] = make()
+        return section.core.memo[name]
+
+    @cached_property
+    def phrases(self) -> dict[int, list[set[tuple[object, ...]]]]:
+        """What every phrase of every section plays: (layer, pattern, variation)."""
+        found: dict[int, list[set[tuple[object, ...]]]] = {}
+        for s in self.sections:
+            section = s.span.section
+            found[section.id] = [
+                {
+                    (p.layer_id, p.pattern_id, p.variation)
+                    for p in section.placements
+                    if p.start_ticks < high and p.end_ticks > low
+                }
+                for low, high in s.span.phrase_ticks()
+            ]
+        return found
+
+    def layers_of(self, section: Section) -> set[int]:
+        return {row[0] for phrase in self.phrases[section.id] for row in phrase}  # type: ignore[misc]
+
+    def layer(self, layer_id: int) -> Layer:
+        return self.song.layer_by_id[layer_id]
+
+    def seconds(self, span: Span) -> float:
+        return span.start_seconds
+
+
+def run_checks(song: Song) -> list[Finding]:
+    """All findings of a song, the weightiest first."""
+    if "findings" not in song.memo:
+        facts = Facts(song)
+        found = [f for each in CHECKS.values() if each.applies(song) for f in each.find(facts)] if song.sections else []
+        song.memo["findings"] = sorted(found, key=lambda f: -f.weight)
+    return song.memo["findings"]
+
+
+def some(names: list[str], most: int = 3) -> str:
+    """'A, B and 2 more'."""
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more

@@ -1,0 +1,133 @@
+"""Every check: a song in which it fires, and one in which it is silent; findings rank, and rest on figures."""
+
+import pytest
+
+from escalera.core.checks import CHECKS, run_checks
+from escalera.core.energy.model import arranged
+from escalera.core.moves import KINDS
+from escalera.core.song.edits import EDITS
+from escalera.services.demo import demo_songs
+from tests.songs import HATS, ids, small_song
+
+SONG = small_song()
+NAME = ids(SONG)
+V, C, B, P, K = (NAME[n] for n in ("Verse", "Chorus", "Plucked bass", "Soft pad", "Round kick"))
+HARBOUR, ENGINES = demo_songs()
+
+
+def do(song, *steps):
+    for kind, *args in steps:
+        song = EDITS[kind](*args).apply(song)
+    return song
+
+
+def named(song, name):
+    return next(s.id for s in song.sections if s.name == name)
+
+
+def layered(song, sound, maker, section=C, **options):
+    """The song with a layer more that plays a made line in a section."""
+    song = do(song, ("add_layer", sound))
+    made = max(x.id for x in song.layers if x.sound_key == sound)
+    for phrase in range(len(song.section_by_id[section].phrases)):
+        song = do(song, ("make_line", section, made, phrase, maker, options))
+    return song
+
+
+def thick():
+    song = SONG
+    for sound in ("tine-keys", "felt-piano", "bowed-strings", "warm-brass", "tone-organ"):
+        song = layered(song, sound, "pad")
+    return song
+
+
+def crowd():
+    song = SONG
+    for _ in range(11):
+        song = do(song, ("double_line", P, "soft-pad"))
+    return song
+
+
+def wanted_as_it_is():
+    values = {s.span.section.id: round(s.value, 1) for s in arranged(SONG).sections}
+    return do(SONG, *(("set_target", i, min(10, v)) for i, v in values.items()))
+
+
+def fighting():
+    song = do(SONG, ("lift", V, B), ("add_layer", "sub-sine"))
+    sub = max(x.id for x in song.layers)
+    notes = [[None, None, i * 960, 36, 900, 90] for i in range(16)]
+    return do(song, ("change_notes", V, sub, 0, notes, "fixed", True), ("set_control", sub, "level_db", -7))
+
+
+def climbing():
+    song = do(SONG, ("lift", V, K), ("lift", V, B), ("toggle_tile", V, P, 0))
+    for _ in range(2):
+        song = do(song, ("duplicate_section", V, song.sections[-1].id))
+        song = do(song, ("duplicate_section", C, song.sections[-1].id))
+    return song
+
+
+BREAK = do(SONG, ("add_section", "Break", "", 8, V))
+BRIDGED = layered(
+    do(SONG, ("add_section", "Bridge", "", 8)),
+    "glass-bell",
+    "call-answer",
+    max(s.id for s in do(SONG, ("add_section", "Bridge", "", 8)).sections),
+)
+STRIPPED = do(SONG, ("lift", C, K), ("lift", C, B))
+DULL = do(
+    SONG,
+    ("add_layer", "tin-hat", "", "", "", "", 3840, HATS),
+    ("add_layer", "rim-knock", "", "", "", "", 3840, [[0, 120, 0, 37, 0, 90]]),
+)
+DULL = do(
+    DULL,
+    *(("place", C, x.id, x.pattern_id) for x in DULL.layers if x.sound_key in ("tin-hat", "rim-knock")),
+    ("lift", C, P),
+)
+DULL = layered(DULL, "plucked-lead", "third-seventh")
+
+# check: (song in which it fires, song in which it is silent)
+ROWS = {
+    "peak": (STRIPPED, SONG), "break": (do(BREAK, ("copy_tiles", V, named(BREAK, "Break"))), BREAK), "verse": (STRIPPED, HARBOUR), "verse rises": (SONG, do(SONG, ("toggle_tile", V, P, 1))),
+    "alike": (do(SONG, ("lift", C, P)), SONG), "level": (do(SONG, ("resize_section", V, 40)), SONG), "early peak": (ENGINES, HARBOUR), "late chorus": (ENGINES, HARBOUR),
+    "distance": (ENGINES, wanted_as_it_is()), "join": (do(SONG, ("set_target", V, 9), ("set_target", C, 1)), HARBOUR), "repeats": (do(SONG, ("duplicate_section", C)), SONG),
+    "second half": (SONG, HARBOUR), "foreign": (BRIDGED, SONG), "no sub": (STRIPPED, SONG), "two subs": (HARBOUR, do(SONG, ("lift", V, B), ("lift", C, B))), "kick and bass": (fighting(), SONG),
+    "bass note": (do(SONG, ("change_notes", C, B, 0, [[None, None, 0, 37, 1900, 100]], "fixed", True)), SONG), "low middle": (thick(), SONG), "verse room": (HARBOUR, SONG), "same job": (HARBOUR, SONG),
+    "many layers": (crowd(), SONG), "used once": (do(BREAK, ("lift", C, P, 0)), SONG), "never": (do(SONG, ("add_layer", "glass-bell")), SONG), "reason": (HARBOUR, SONG),
+    "names": (do(SONG, ("rename_section", V, "Section 2")), SONG), "nothing kept": (ENGINES, HARBOUR), "central": (DULL, HARBOUR), "length": (do(SONG, ("resize_section", V, 7)), SONG),
+    "intro": (do(SONG, ("lay_out", "intro 16, verse 8")), SONG), "hook late": (HARBOUR, SONG), "many new": (ENGINES, SONG), "nothing new": (ENGINES, HARBOUR), "carried": (ENGINES, climbing()),
+    "same device": (climbing(), SONG), "no space": (ENGINES, SONG), "key change": (HARBOUR, SONG), "ending": (do(HARBOUR, ("remove_section", named(HARBOUR, "Outro"))), HARBOUR),
+    "slip": (do(SONG, ("lift", V, K, None, 5 * 3840 - 960, 8 * 3840)), SONG), "drop": (ENGINES, do(ENGINES, ("say_drop", "peak"))),
+}  # fmt: skip
+
+
+def test_every_check_has_a_row_a_reason_and_moves_that_exist():
+    assert set(ROWS) == set(CHECKS) and len(CHECKS) >= 35
+    for each in CHECKS.values():
+        assert each.reason.endswith(".") and set(each.mends) <= set(KINDS), each.id
+
+
+@pytest.mark.parametrize("check", ROWS)
+def test_a_check_fires_where_it_should_and_is_silent_where_it_should(check):
+    fires, silent = ROWS[check]
+    found = [f for f in run_checks(fires) if f.check == check]
+    assert found and all(f.said.endswith((".", "?")) and f.weight > 0 for f in found)
+    assert all(i in fires.section_by_id for f in found for i in f.place)
+    assert all(f.layer_id in fires.layer_by_id for f in found if f.layer_id)
+    assert not [f.said for f in run_checks(silent) if f.check == check]
+
+
+def test_findings_are_ranked_and_named_apart():
+    found = run_checks(ENGINES)
+    assert [f.weight for f in found] == sorted((f.weight for f in found), reverse=True)
+    assert len({(f.key, f.facts) for f in found}) == len(found)
+    assert found[0].check == "distance" and "Break has 6.1" in found[0].said
+
+
+def test_strictness_and_switches_decide_what_is_told():
+    told = {f.check for f in run_checks(do(ENGINES, ("set_school", "weather")))}
+    assert "no space" not in told and "no space" in {f.check for f in run_checks(ENGINES)}
+    same = do(SONG, ("duplicate_section", C), ("set_switch", "repeats", "same"))
+    assert "repeats" not in {f.check for f in run_checks(same)}
