@@ -120,7 +120,12 @@ def edits(song: Song) -> None:
         row("edit answered, 95th percentile of 500 mixed edits", 1000 * float(np.percentile(times, 95)), 60, "ms")
         mixed_edits(studio, song_id, 470, 4)
         late = mixed_edits(studio, song_id, 100, 5)
-        row("edit answered after 1,000 revisions, 95th percentile of 100", 1000 * float(np.percentile(late, 95)), 60, "ms")
+        row(
+            "edit answered after 1,000 revisions, 95th percentile of 100",
+            1000 * float(np.percentile(late, 95)),
+            60,
+            "ms",
+        )
         stop = threading.Event()
 
         def keep_rendering() -> None:

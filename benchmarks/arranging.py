@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import statistics
+
 from benchmarks.table import row, seconds
+from escalera.core.checks import run_checks
+from escalera.core.checks.mending import mends
 from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS, Move, apply_move
 from escalera.core.moves.suggest import suggest, suggest_song
 from escalera.core.song.document import Section, Song
+from escalera.core.song.edits import EDITS
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError
 from escalera.services.demo import demo_songs
@@ -18,8 +23,23 @@ TRIED = 3
 
 
 def arranging(song: Song) -> None:
+    judgement(song)
     suggestions(song)
     promises()
+
+
+def judgement(song: Song) -> None:
+    """All checks of a song that an edit has just changed, and the mends of its weightiest finding."""
+    run_checks(song)
+    edited = [EDITS["set_control"](song.layers[0].id, "level_db", -11.0 - i).apply(song) for i in range(8)]
+    row(
+        "all checks after an edit",
+        1000 * statistics.median(seconds(lambda s=s: run_checks(s)) for s in edited),
+        40,
+        "ms",
+    )
+    placed = next(f for f in run_checks(song) if f.place)
+    row("mends of a finding, each tried on a copy", 1000 * seconds(lambda: mends(song, placed)), 1000, "ms")
 
 
 def suggestions(song: Song) -> None:

@@ -218,6 +218,9 @@ class SongModel(Strict):
     tuning_hz: float = 440.0
     tuned_down: int = 0
     capo_fret: int = 0
+    accepted: list[tuple[str, str, str]] = Field(
+        [], max_length=400, description="findings that are meant like this: key, figures, reason"
+    )
     drop_means: Literal["", "peak", "out"] = ""
     tune: tuple[int, int, int] = Field(
         (0, 0, 0),

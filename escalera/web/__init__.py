@@ -14,7 +14,21 @@ from escalera.core.time.ticks import clock
 from escalera.errors import EscaleraError
 from escalera.services.studio import Studio
 from escalera.settings import number, value
-from escalera.web import arranging, assets, bench, counting, dev, files, gate, groove, harmony, shelf, sound, stair
+from escalera.web import (
+    arranging,
+    assets,
+    bench,
+    counting,
+    dev,
+    files,
+    gate,
+    groove,
+    harmony,
+    judging,
+    shelf,
+    sound,
+    stair,
+)
 from escalera.web.assets import asset_url
 
 POLICY = (
@@ -38,7 +52,7 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     CSRFProtect(app)
     app.jinja_env.globals.update(asset=asset_url)
     app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}")
-    for module in (assets, shelf, stair, arranging, harmony, groove, bench, sound, files, counting, dev, gate):
+    for module in (assets, shelf, stair, arranging, judging, harmony, groove, bench, sound, files, counting, dev, gate):
         app.register_blueprint(module.blueprint)
     _collect_less_often()
     app.before_request(gate.check)

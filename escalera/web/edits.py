@@ -10,6 +10,7 @@ from flask import Blueprint, render_template, request
 from pydantic import TypeAdapter, ValidationError
 
 from escalera.core.bench.bass_faults import Fault, entering_faults
+from escalera.core.checks import facts_text, find_finding
 from escalera.core.moves import Move, apply_move, find_move
 from escalera.core.rhythm.notation import parse_pattern
 from escalera.core.song.document import Layer, Section, Song
@@ -64,6 +65,8 @@ def apply_form(song_id: int, form: dict[str, str]) -> Outcome:
     if form.get("kind") in ("print_layer", "print_again"):
         return studio().print_layer(song_id, base, whole_number(form.get("layer_id", "")))
     song = studio().state(song_id, base)
+    if form.get("kind") == "accept_finding":
+        form["facts"] = facts_text(find_finding(song, form.get("key", "")))
     if form.get("kind") == "move":
         moves = found_moves(song, whole_number(form.get("section_id", "")), form.get("move", ""))
         edits = [edit for move in moves for edit in move.edits]

@@ -2,7 +2,7 @@
 
 import pytest
 
-from escalera.core.checks import CHECKS, run_checks
+from escalera.core.checks import CHECKS, facts_text, judged, run_checks
 from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS
 from escalera.core.song.edits import EDITS
@@ -131,3 +131,14 @@ def test_strictness_and_switches_decide_what_is_told():
     assert "no space" not in told and "no space" in {f.check for f in run_checks(ENGINES)}
     same = do(SONG, ("duplicate_section", C), ("set_switch", "repeats", "same"))
     assert "repeats" not in {f.check for f in run_checks(same)}
+
+
+def test_what_is_meant_is_kept_with_its_reason_and_comes_back_when_the_figures_change():
+    song = do(SONG, ("resize_section", V, 7))
+    finding = next(f for f in judged(song).open if f.check == "length")
+    song = do(song, ("accept_finding", finding.key, "cut short to move on", facts_text(finding)))
+    assert finding not in judged(song).open and (finding, "cut short to move on") in judged(song).accepted
+    longer = do(song, ("resize_section", V, 6))
+    assert "length" in {f.check for f in judged(longer).open} and not judged(longer).accepted
+    back = do(song, ("reopen_finding", finding.key))
+    assert finding in judged(back).open

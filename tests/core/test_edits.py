@@ -60,6 +60,7 @@ FAULTY = EDITS["set_control"](B, "tune_cents", 40).apply(
     EDITS["change_notes"](V, B, 0, [[None, None, 480, 90, 200, 90]], "fixed", True).apply(SONG)
 )
 ON_FAULTY = {"fold_line", "tune_low"}
+MEANT = EDITS["accept_finding"]("level:1:0", "by feel").apply(SONG)
 SLIPPED = EDITS["lift"](V, K, None, 5 * 3840 - 960, 8 * 3840).apply(SONG)  # the kick ends a beat early
 
 
@@ -198,6 +199,8 @@ ROWS = {
     "say_drop": ((dict(means="peak"), lambda s: s.drop_means == "peak"), (dict(means="both"), "is not a meaning of drop")),
     "set_tiles": ((dict(cells=[[V, P, 0], [V, P, 1]]), lambda s: len({p.layer_id for p in section(s, V).placements}) == 3), (dict(cells=[[C, P, 0]]), "already sound")),
     "copy_tiles": ((dict(from_id=C, to_id=V), lambda s: starts(s, V, P) == starts(SONG, C, P)), (dict(from_id=V, to_id=V), "already plays what it plays")),
+    "accept_finding": ((dict(key="verse rises:1:0", reason="it stays low on purpose", facts="(0.0,)"), lambda s: s.accepted == (("verse rises:1:0", "(0.0,)", "it stays low on purpose"),)), (dict(key="x", reason="y" * 10_000), "at most 300 fit")),
+    "reopen_finding": ((dict(key="level:1:0"), lambda s: s.accepted == ()), (dict(key="peak:2"), "was not accepted")),
     "print_layer": ((dict(layer_id=P, prints=[["a", "b", 5]]), lambda s: layer(s, P).prints[0].offset == 5), (dict(layer_id=P, prints=[]), "plays nothing yet")),
     "unprint_layer": ((dict(layer_id=B), lambda s: not layer(s, B).prints), (dict(layer_id=P), "is not printed")),
 }  # fmt: skip
@@ -224,6 +227,8 @@ def test_an_edit_does_what_it_says_and_refuses_the_rest(kind):
         if kind in ON_FAULTY
         else SLIPPED
         if kind == "mend_slips"
+        else MEANT
+        if kind == "reopen_finding"
         else SONG,
     )
     after = edit.apply(song)

@@ -17,6 +17,7 @@ from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.energy.schools import SCHOOLS, switch_value
 from escalera.core.song.document import Layer, Section, Song
 from escalera.core.song.timeline import Span
+from escalera.errors import EditError
 
 T = TypeVar("T")
 PEAKS = ("chorus", "drop", "post-chorus")
@@ -154,6 +155,40 @@ def run_checks(song: Song) -> list[Finding]:
         found = [f for each in CHECKS.values() if each.applies(song) for f in each.find(facts)] if song.sections else []
         song.memo["findings"] = sorted(found, key=lambda f: -f.weight)
     return song.memo["findings"]
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """Open findings, those accepted with their reasons, and accepted ones that the song no longer has."""
+
+    open: tuple[Finding, ...]
+    accepted: tuple[tuple[Finding, str], ...]
+
+
+def facts_text(finding: Finding) -> str:
+    """The figures a finding rests on, as they are kept with an acceptance."""
+    return repr(finding.facts)
+
+
+def judged(song: Song) -> Judged:
+    """Findings apart: still open, and meant like this. An accepted one whose figures changed is open again."""
+    kept = {(key, facts): reason for key, facts, reason in song.accepted}
+    found = run_checks(song)
+    meant = tuple((f, kept[f.key, facts_text(f)]) for f in found if (f.key, facts_text(f)) in kept)
+    return Judged(tuple(f for f in found if (f.key, facts_text(f)) not in kept), meant)
+
+
+def find_finding(song: Song, key: str) -> Finding:
+    """The finding with this key. Raises EditError when the song has no such finding any more."""
+    for each in run_checks(song):
+        if each.key == key:
+            return each
+    raise EditError("This finding has gone: the song is not like that any more. The list shows what there is.")
+
+
+def points(value: float) -> str:
+    """'+0.8' or '−0.3', with a proper minus."""
+    return f"{value:+.1f}".replace("-", "−")
 
 
 def some(names: list[str], most: int = 3) -> str:

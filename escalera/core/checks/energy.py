@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import combinations
 
-from escalera.core.checks.base import PEAKS, Facts, Finding, check
+from escalera.core.checks.base import PEAKS, Facts, Finding, check, points
 from escalera.core.moves.suggest import sameness
 
 LEVEL = 0.5
@@ -201,7 +201,7 @@ def join(facts: Facts) -> Iterator[Finding]:
         if not meant:
             left, right = a.span.section, b.span.section
             wanted = right.target.mean - left.target.mean
-            yield Finding("join", f"Into {right.name} it moves by {b.value - a.value:+.1f}, you meant {wanted:+.1f}.", (right.id, left.id),
+            yield Finding("join", f"Into {right.name} it moves by {points(b.value - a.value)}, you meant {points(wanted)}.", (right.id, left.id),
                           weight=2.2, facts=(round(b.value - a.value, 1), round(wanted, 1)))  # fmt: skip
 
 

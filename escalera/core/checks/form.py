@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from escalera.core.bench.tune_map import HANDED, tune_map
-from escalera.core.checks.base import Facts, Finding, check, some
+from escalera.core.checks.base import Facts, Finding, check, points, some
 from escalera.core.lines.kinship import WHOLE
 from escalera.core.song.harmony import section_harmony, section_key
 from escalera.core.song.slips import find_slips
@@ -143,7 +143,7 @@ def carried(facts: Facts) -> Iterator[Finding]:
             left, right = a.span.section, b.span.section
             yield Finding(
                 "carried",
-                f"{left.name} goes into {right.name} ({step:+.1f}) with nothing that carries it.",
+                f"{left.name} goes into {right.name} ({points(step)}) with nothing that carries it.",
                 (right.id, left.id),
                 weight=1.4,
                 facts=(round(step, 0),),

@@ -225,6 +225,9 @@ class Song:
     sections: tuple[Section, ...] = ()
     patterns: tuple[NamedPattern, ...] = ()
     grooves: tuple[Groove, ...] = ()
+    accepted: tuple[
+        tuple[str, str, str], ...
+    ] = ()  # findings that are meant: key, the figures they rest on, the reason
     drop_means: str = ""  # what the word drop says in this song: the peak, or that everything drops out
     tune: tuple[int, int, int] = (
         0,

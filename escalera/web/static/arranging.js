@@ -2,17 +2,19 @@
 import { say } from "./shell.js";
 
 const $ = (id) => document.getElementById(id), dialog = () => $("arranging");
-let song = 0, edit = () => {}, chosen = () => 0;
-export function arranging(act) { ({ song, edit, chosen } = act); }
+let song = 0, edit = () => {}, chosen = () => 0, after = () => {}, looked = 0;
+export function arranging(act) { ({ song, edit, chosen, after } = act); }
 
 const open = (address, values = {}) => htmx.ajax("GET", `/songs/${song}/${address}`, { target: "#arranging", swap: "innerHTML", values }).then(() => { if (!dialog().open) dialog().showModal(); });
 export const openMoves = (section = chosen()) => { if (Number(section)) open("moves", { section }); else say("Choose a section first: its moves depend on what it plays."); };
 export const openForm = () => open("form");
+export const openChecks = (section) => { looked = Number(section); return open("checks", looked ? { section } : {}); };
+const checksAgain = () => setTimeout(() => after(() => openChecks(looked))); // once the edit of this very event is answered
 
 let wanted = "";
-function look(section, move) {
+function look(section, move, target = "#move-preview") {
   wanted = move;
-  htmx.ajax("GET", `/songs/${song}/moves/preview`, { target: "#move-preview", swap: "innerHTML", values: { section, move } }).then(() => { if (wanted === move) mark(move); });
+  htmx.ajax("GET", `/songs/${song}/moves/preview`, { target, swap: "innerHTML", values: { section, move } }).then(() => { if (wanted === move) { mark(move); document.querySelector("#mend-preview .btn-ink")?.scrollIntoView({ block: "nearest" }); } });
 }
 function mark(move) { for (const row of document.querySelectorAll("[data-move]")) row.classList.toggle("chosen", row.dataset.move === move); }
 let waiting = null;
@@ -24,14 +26,24 @@ document.addEventListener("click", (event) => {
   const hit = (query) => event.target.closest?.(query);
   if (hit("[data-moves]")) openMoves(hit("[data-moves]").dataset.moves);
   else if (hit("[data-form]")) openForm();
-  else if (hit("[data-move]")) {
-    const { section, move } = hit("[data-move]").dataset, ready = document.querySelector("#move-preview [data-do]");
-    if (event.detail === 0 && wanted === move && ready) ready.click(); // Enter looks, Enter again does
-    else look(section, move);
+  else if (hit("[data-checks]")) openChecks(hit("[data-checks]").dataset.checks);
+  else if (hit("[data-finding]")) {
+    const row = hit("[data-finding]");
+    for (const other of document.querySelectorAll("[data-finding]")) other.classList.toggle("chosen", other === row);
+    htmx.ajax("GET", `/songs/${song}/checks/finding`, { target: "#move-preview", swap: "innerHTML", values: { key: row.dataset.finding } });
   }
-  if (hit("#arranging [data-closes] button, #arranging button[data-closes]")) dialog().close();
+  else if (hit("[data-move]")) {
+    const { section, move, target } = hit("[data-move]").dataset, ready = document.querySelector("#move-preview [data-do]");
+    if (event.detail === 0 && wanted === move && ready) ready.click(); // Enter looks, Enter again does
+    else look(section, move, target);
+  }
+  if (hit("#arranging button[data-stays], #mend-preview [data-do]")) checksAgain();
+  else if (hit("#arranging button[data-closes]")) dialog().close();
 });
-document.addEventListener("submit", (event) => { if (event.target.matches?.("#form-edit")) dialog().close(); });
+document.addEventListener("submit", (event) => {
+  if (event.target.matches?.("#arranging form[data-stays]")) checksAgain();
+  else if (event.target.matches?.("#form-edit")) dialog().close();
+});
 document.addEventListener("input", (event) => { if (event.target.closest?.("#form-edit")) readForm(); });
 document.addEventListener("change", (event) => {
   const { target } = event;

@@ -5,6 +5,7 @@ export function pageQueue(root, path) {
   let queue = Promise.resolve(), wanted = "";
   const later = (act) => { queue = queue.then(act).catch(() => {}); return queue; };
   return {
+    after: later,
     post: (name, values = {}, source = root) => later(() => {
       const { base, select } = Object.fromEntries(state());
       return htmx.ajax("POST", `${path}/${name}`, { source, swap: "none", values: { base, select, ...values } });

@@ -1,5 +1,5 @@
 // The stair page: edits one at a time, treads and tiles by hand and keys, listening.
-import { arranging, clearRange, copyKey, extend, openForm, openMoves, tileGesture } from "./arranging.js";
+import { arranging, clearRange, copyKey, extend, openChecks, openForm, openMoves, tileGesture } from "./arranging.js";
 import { handrail } from "./handrail.js";
 import { listenAt, quiet } from "./hearing.js";
 import { picker } from "./picker.js";
@@ -12,7 +12,7 @@ import { restoreTabs } from "./tabs.js";
 const root = document.querySelector("[data-song]"), song = root.dataset.song, $ = (id) => document.getElementById(id);
 const selection = () => state().get("select");
 const chosenSection = () => Number(selection().split(":")[1]);
-const { post, ask } = pageQueue(root, `/songs/${song}`);
+const { post, ask, after } = pageQueue(root, `/songs/${song}`);
 const edit = (values) => post("edits", values);
 function select(text) {
   const here = selection().split(":")[1];
@@ -172,6 +172,7 @@ document.addEventListener("keydown", (event) => {
   if (key === "a") hearAlone();
   else if (key === "m") openMoves();
   else if (key === "f") openForm();
+  else if (key === "k") openChecks();
   else page.key(event);
 });
 
@@ -211,4 +212,4 @@ listenAt(rail.volume);
 restoreTabs();
 shape({ edit, song });
 picker(edit);
-arranging({ song, edit, chosen: chosenSection });
+arranging({ song, edit, after, chosen: chosenSection });

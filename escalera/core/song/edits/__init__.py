@@ -5,6 +5,7 @@ from escalera.core.song.edits import (
     curves,
     devices,
     grooves,
+    judging,
     layers,
     lines,
     lowend,
@@ -17,5 +18,5 @@ from escalera.core.song.edits import (
 )
 from escalera.core.song.edits.base import EDITS, Edit
 
-__all__ = ["EDITS", "Edit", "chords", "curves", "devices", "grooves", "layers", "lines", "lowend", "parts", "sections", "stretch", "tiles", "whole",
+__all__ = ["EDITS", "Edit", "chords", "curves", "devices", "grooves", "judging", "layers", "lines", "lowend", "parts", "sections", "stretch", "tiles", "whole",
            "written"]  # fmt: skip

@@ -1,0 +1,50 @@
+"""Edits of judgement: a finding that is meant like this, with the reason; and one taken up again."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from escalera.core.song.document import Song
+from escalera.core.song.edits.base import edit
+from escalera.core.song.names import clean_name
+from escalera.errors import EditError, shown
+
+MAX_REASON = 300
+MAX_ACCEPTED = 400
+
+
+@edit("accept_finding")
+class AcceptFinding:
+    """Say that something is meant like this, and why; it comes back when the figures change."""
+
+    key: str
+    reason: str
+    facts: str = ""
+
+    def apply(self, song: Song) -> Song:
+        reason = clean_name(self.reason, "reason", MAX_REASON)
+        rest = tuple(row for row in song.accepted if row[0] != self.key)
+        if len(rest) >= MAX_ACCEPTED:
+            raise EditError(
+                f"{MAX_ACCEPTED} findings are accepted already; no more are kept. Take some up again first."
+            )
+        return replace(song, accepted=(*rest, (self.key[:120], self.facts[:400], reason)))
+
+    def summary(self, song: Song) -> str:
+        return f"Meant like this ({self.key.partition(':')[0]}): {self.reason.strip()}"[:200]
+
+
+@edit("reopen_finding")
+class ReopenFinding:
+    """Take up again what was accepted."""
+
+    key: str
+
+    def apply(self, song: Song) -> Song:
+        rest = tuple(row for row in song.accepted if row[0] != self.key)
+        if len(rest) == len(song.accepted):
+            raise EditError(f"“{shown(self.key)}” was not accepted. The list shows what was.")
+        return replace(song, accepted=rest)
+
+    def summary(self, song: Song) -> str:
+        return f"Taken up again: {self.key.partition(':')[0]}"

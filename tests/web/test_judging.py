@@ -1,0 +1,117 @@
+"""Judgement on the stair: findings with reasons and mends, what is meant, and a flawed song mended by previews alone."""
+
+from pathlib import Path
+
+import pytest
+
+from escalera.core.checks import CHECKS, judged
+from escalera.core.checks.mending import mends
+from escalera.core.energy.explain import agreement
+from escalera.core.energy.model import arranged
+from escalera.core.moves import apply_move
+from escalera.core.song.edits import EDITS
+from tests.songs import ids, small_song
+from tests.web.test_arranging import post, shown
+from tests.web.test_browser import trouble_of, until
+from tests.web.test_harmony import said, tree
+
+V, C = (ids(small_song())[name] for name in ("Verse", "Chorus"))
+ODD = EDITS["resize_section"](V, 7).apply(small_song())
+KEY = f"length:{V}:0"
+
+
+@pytest.fixture
+def song_id(studio):
+    return studio.add_song(ODD, "Odd")
+
+
+def test_a_finding_is_marked_on_the_stair_listed_and_explained(client, studio, song_id):
+    found = judged(ODD).open
+    marks = tree(client.get(f"/songs/{song_id}/checks/count"))
+    assert f"{len(found)} findings" in marks.text_content()
+    here = [f for f in found if f.place[:1] == (V,)]
+    mark = marks.xpath(f"//button[@data-checks='{V}']")[0]
+    assert mark.text == str(len(here)) and CHECKS["length"].title in mark.get("title")
+    listed = tree(client.get(f"/songs/{song_id}/checks")).xpath("//@data-finding")
+    assert listed == [f.key for f in found] and KEY in listed
+    own = tree(client.get(f"/songs/{song_id}/checks?section={V}")).xpath("//@data-finding")
+    assert KEY in own and set(own) == {f.key for f in found if V in f.place}
+    one = client.get(f"/songs/{song_id}/checks/finding", query_string={"key": KEY})
+    assert CHECKS["length"].reason in said(one) and "Verse has 7 bars." in said(one)
+    assert "No single move mends this" in said(one), "a longer verse would bring nothing in its second half"
+    weak = client.get(f"/songs/{song_id}/checks/finding", query_string={"key": f"distance:{C}:0"})
+    assert tree(weak).xpath("//button[@data-move]") and "lessens it" in said(weak)
+
+
+def test_mends_settle_what_they_say_and_never_leave_the_song_worse(demos):
+    flawed = next(s for s in demos if s.title == "Paper Engines")
+    finding = judged(flawed).open[0]
+    rows = mends(flawed, finding)
+    assert rows and rows[0].settles and len(rows) == len({m.move.key for m in rows})
+    for mend in rows:
+        after = judged(apply_move(flawed, mend.move)).open
+        assert (finding.key not in {f.key for f in after}) == mend.settles
+        assert mend.others == len(after) - len(judged(flawed).open) + mend.settles
+        assert sum(f.weight for f in after) < sum(f.weight for f in judged(flawed).open)
+
+
+def test_what_is_meant_is_kept_shown_and_taken_up_again(client, studio, song_id):
+    post(client, studio, song_id, kind="accept_finding", key=KEY, reason="cut short to move on")
+    page = client.get(f"/songs/{song_id}/checks")
+    assert "1 meant like this" in said(page) and "cut short to move on" in said(page)
+    assert KEY not in tree(page).xpath("//@data-finding")
+    assert "cut short to move on" in studio.history(song_id)[0].summary
+    post(client, studio, song_id, kind="reopen_finding", key=KEY)
+    assert studio.head(song_id).song == ODD
+
+
+@pytest.mark.parametrize(("fields", "says"), [
+    (dict(kind="accept_finding", key="length:999:0", reason="x"), "This finding has gone"),
+    (dict(kind="accept_finding", key=KEY, reason="x" * 10_000), "300"),
+    (dict(kind="accept_finding", key=KEY, reason="  "), "reason"),
+    (dict(kind="reopen_finding", key=KEY), "was not accepted"),
+])  # fmt: skip
+def test_wrong_judgement_says_why_and_changes_nothing(client, studio, song_id, fields, says):
+    answer = post(client, studio, song_id, **fields)
+    assert answer.status_code in (400, 422) and says in said(answer) and studio.head(song_id).song == ODD
+
+
+def test_a_finding_that_has_gone_is_said_plainly_when_asked_for(client, song_id):
+    answer = client.get(f"/songs/{song_id}/checks/finding?key=nothing", headers={"HX-Request": "true"})
+    assert answer.status_code in (400, 422) and "This finding has gone" in said(answer)
+
+
+def test_the_table_of_checks_is_that_of_the_registry():
+    text = Path("docs/checks.md").read_text()
+    assert all(f"| {c.title} |" in text and c.reason in text for c in CHECKS.values()), (
+        "renew docs/checks.md with tools/list_checks.py"
+    )
+
+
+@pytest.mark.browser
+def test_the_flawed_song_is_mended_by_previews_alone(page, server, demos):
+    studio = server[1]
+    song_id = studio.add_song(next(s for s in demos if s.title == "Paper Engines"), "To mend")
+    first = judged(studio.head(song_id).song).open
+    page.goto(f"/songs/{song_id}")
+    page.keyboard.press("k")
+    page.wait_for_selector("#arranging[open] [data-finding]")
+    assert not trouble_of(page)
+    for _ in range(12):
+        song = studio.head(song_id).song
+        rows = ((f, mends(song, f)) for f in judged(song).open)
+        wanted = next((f for f, tried in rows if tried and tried[0].settles), None)
+        if wanted is None:
+            break
+        page.locator(f"[data-finding='{wanted.key}']").first.click()
+        page.locator("#move-preview button.move-row", has_text="settles it").first.click()
+        page.click("#mend-preview button:text('Do it')")
+        until(lambda before=song: studio.head(song_id).song != before)
+        shown(page, studio, song_id)
+        left = len(judged(studio.head(song_id).song).open)
+        page.wait_for_selector(f"#arranging-title >> text={left} open")
+    song = studio.head(song_id).song
+    found = agreement(song.sections, [s.value for s in arranged(song).sections])
+    assert found.joins_as_meant == found.joins == 7
+    assert len(judged(song).open) <= len(first) // 3
+    assert not {"distance", "join", "carried"} & {f.check for f in judged(song).open}
