@@ -19,6 +19,7 @@ from escalera.services.audition import audition_song
 from escalera.services.jobs import Jobs
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.rendering import Rendering
+from escalera.services.versioning import Versions
 from escalera.settings import data_folder, number
 from escalera.store import shelves
 from escalera.store.database import Database
@@ -41,6 +42,7 @@ class Studio:
         self.folder = folder or data_folder()
         self.database = Database(self.folder / "escalera.db", number("max_pages") if max_pages is None else max_pages)
         self.repository = Repository()
+        self.versions = Versions(self.database, self.repository)
         disk = (self.folder / "sound", number("disk_cache_mb"))
         cache = number("cache_mb") if cache_mb is None else cache_mb
         self.jobs = Jobs()
@@ -121,10 +123,10 @@ class Studio:
         summary = summary or "; ".join(summaries[:3]) + rest
         return Outcome(self._append(song_id, base_id, before, song, summary), summary, before)
 
-    def _append(self, song_id: int, base_id: int, before: Song, song: Song, summary: str) -> Head:
+    def _append(self, song_id: int, base_id: int, before: Song, song: Song, summary: str, always: bool = False) -> Head:
         picture = picture_of(song)
         with self.database.write() as session:
-            if song == before:
+            if song == before and not always:
                 head = self.repository.head(session, song_id)
                 if head.revision_id == base_id:
                     return head
@@ -146,12 +148,12 @@ class Studio:
             self.repository.touch(session, song_id, head.song, picture_of(head.song))
         return self.head(song_id)
 
-    def restore(self, song_id: int, base_id: int, revision_id: int) -> Outcome:
-        """Bring an earlier state back as a new step."""
+    def restore(self, song_id: int, base_id: int, revision_id: int, verdict: str = "") -> Outcome:
+        """Bring an earlier state back as a new step; with a verdict, which is kept even when the current state was chosen."""
         song, current = self.state(song_id, revision_id), self.state(song_id, base_id)
         song = replace(song, next_id=max(song.next_id, current.next_id))
-        summary = f"Back to state {revision_id}"
-        return Outcome(self._append(song_id, base_id, current, song, summary), summary)
+        summary = verdict or f"Back to {self.versions.names(song_id, revision_id)[0]}"
+        return Outcome(self._append(song_id, base_id, current, song, summary, bool(verdict)), summary)
 
     def fit_scale(self, song_id: int, base_id: int) -> Outcome:
         """Re-set the song's energy scale so that its lowest and highest sections meet their targets."""

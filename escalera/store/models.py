@@ -27,7 +27,7 @@ class SongRow(Base):
 
 
 class VersionRow(Base):
-    """A named line of revisions. `head_id` is the current state, `tip_id` the furthest one that redo can reach."""
+    """A line of revisions, or a state kept under a name. `head_id` is the current state, `tip_id` the furthest one that redo can reach."""
 
     __tablename__ = "versions"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -35,6 +35,8 @@ class VersionRow(Base):
     name: Mapped[str] = mapped_column(String(100), default="main")
     head_id: Mapped[int | None] = mapped_column(default=None)
     tip_id: Mapped[int | None] = mapped_column(default=None)
+    reason: Mapped[str] = mapped_column(Text, default="")
+    created_at: Mapped[datetime | None] = mapped_column(DateTime, default=now)
 
 
 class RevisionRow(Base):

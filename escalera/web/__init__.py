@@ -28,6 +28,7 @@ from escalera.web import (
     shelf,
     sound,
     stair,
+    versions,
 )
 from escalera.web.assets import asset_url
 
@@ -52,7 +53,22 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     CSRFProtect(app)
     app.jinja_env.globals.update(asset=asset_url)
     app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}")
-    for module in (assets, shelf, stair, arranging, judging, harmony, groove, bench, sound, files, counting, dev, gate):
+    for module in (
+        assets,
+        shelf,
+        stair,
+        arranging,
+        judging,
+        harmony,
+        groove,
+        bench,
+        sound,
+        files,
+        counting,
+        versions,
+        dev,
+        gate,
+    ):
         app.register_blueprint(module.blueprint)
     _collect_less_often()
     app.before_request(gate.check)

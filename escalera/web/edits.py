@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from flask import Blueprint, render_template, request
@@ -106,13 +106,22 @@ def add_steps(blueprint: Blueprint, fragments: Fragments) -> None:
 
     def restore(song_id: int, revision_id: int):  # type: ignore[no-untyped-def]
         def act() -> Outcome:
-            return studio().restore(song_id, base_number(request.form.get("base", "")), revision_id)
+            form = request.form
+            verdict = _verdict(song_id, revision_id, form) if form.get("other") else ""
+            return studio().restore(song_id, base_number(form.get("base", "")), revision_id, verdict)
 
         return answer(song_id, act, fragments)
 
     blueprint.post("/states/<int:revision_id>")(restore)
     blueprint.post("/undo")(undo)
     blueprint.post("/redo")(redo)
+
+
+def _verdict(song_id: int, chosen: int, form: Mapping[str, str]) -> str:
+    """What a blind choice leaves in the history."""
+    section = section_of(studio().state(song_id, chosen), whole_number(form.get("section", "")))
+    other, who, reason = whole_number(form["other"]), form.get("who", ""), form.get("reason", "")
+    return studio().versions.verdict(song_id, chosen, other, section.name, who, reason)
 
 
 def entered(outcome: Outcome | None) -> list[tuple[Section, Layer, Fault, str]]:

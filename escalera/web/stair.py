@@ -58,11 +58,6 @@ def helps(song_id: int):  # type: ignore[no-untyped-def]
     return render_template("stair/_helps.html", suggestions=suggestions, section=section_of(song, section_id))
 
 
-@blueprint.get("/history")
-def history(song_id: int):  # type: ignore[no-untyped-def]
-    return render_template("stair/_history.html", entries=studio().history(song_id), head=studio().head(song_id))
-
-
 @blueprint.post("/edits")
 def edits(song_id: int):  # type: ignore[no-untyped-def]
     """Apply one edit; what changed comes back. A refused one answers with the reason and the state there is."""

@@ -233,7 +233,7 @@ def test_a_beat_is_drawn_by_hand_and_keys_and_the_loop_changes(page, server):
     undone = settled(page, studio, song_id, drawn_again.revision_id)
     assert undone.song == drawn.song
     page.keyboard.press("h")
-    page.locator("#history[open] li.undone button").first.click()
+    page.locator("#history[open] li.undone [data-state]").first.click()
     assert settled(page, studio, song_id, undone.revision_id).song == drawn_again.song
     assert page.locator("#lane-plot").is_visible() and not page.locator("#history[open]").count()
 

@@ -242,7 +242,7 @@ def test_a_line_is_typed_corrected_set_heard_and_undone(page, server):
     back = settled(page, studio, song_id, changed.revision_id)
     assert sounding(back.song, 3) == sounding(head.song, 3)
     page.keyboard.press("h")
-    page.locator("#history[open] li.undone button").first.click()
+    page.locator("#history[open] li.undone [data-state]").first.click()
     assert settled(page, studio, song_id, back.revision_id).song == changed.song
     assert page.locator(".chord-column b").all_text_contents()[:3] == ["E♭", "B♭7", "A♭"]
 

@@ -1,21 +1,42 @@
 // What every page of a song does alike: undo, redo, history, and the keys that lead to the song's other pages.
+import { hear, quiet } from "./hearing.js";
+
 const PLACES = { g: "harmony", r: "groove", w: "bench" };
 
 // `here` gives the page's own state fields, `select` what is chosen, `rail` the handrail, `place` the page's name.
 export function songPage({ song, place, post, rail, select, here = () => ({}) }) {
   const dialog = document.getElementById("history");
+  dialog.addEventListener("close", quiet);
   const go = (name) => { location.href = `/songs/${song}${name === place ? "" : `/${name}`}?select=${select()}`; };
   const actions = {
     ...rail.actions,
     undo: () => post("undo", here()), redo: () => post("redo", here()),
-    history: () => htmx.ajax("GET", `/songs/${song}/history`, { target: "#history", swap: "innerHTML" }).then(() => dialog.showModal()),
+    history: () => htmx.ajax("GET", `/songs/${song}/history`, { target: "#history", swap: "innerHTML" }).then(() => { if (!dialog.open) dialog.showModal(); }),
   };
   // True when the click was on one of these.
   function click(event) {
     const button = event.target.closest?.("[data-action], [data-state]");
-    if (button?.dataset.state) { dialog.close(); post(`states/${button.dataset.state}`, here()); return true; }
+    if (button?.dataset.state) {
+      const { state, other } = button.dataset, why = other ? { other, ...Object.fromEntries(new FormData(button.closest("form"))) } : {};
+      dialog.close();
+      post(`states/${state}`, { ...here(), ...why });
+      return true;
+    }
+    if (event.target.closest?.("#history") && versions(event.target)) return true;
     if (!button || !actions[button.dataset.action]) return false;
     actions[button.dataset.action]();
+    return true;
+  }
+  // Versions in the history: compared with now, heard against it, also blind. True when the click was on one of these.
+  function versions(target) {
+    const { compare, hearState, hearUrl, blind } = target.dataset, form = target.closest("form"), side = { target: "#history-side", swap: "innerHTML" };
+    const states = form?.dataset.hearStates?.split(" "), section = form?.elements.section?.value;
+    if ((hearState || hearUrl) && rail.player?.playing) rail.player.stop();
+    if (compare) htmx.ajax("GET", `/songs/${song}/compare`, { ...side, values: { from: compare } });
+    else if (hearState) hear(`/songs/${song}/hear/${states[hearState]}/${section}.wav`, target);
+    else if (blind !== undefined) htmx.ajax("GET", `/songs/${song}/blind`, { ...side, values: { from: states[0], to: states[1], section } });
+    else if (hearUrl) hear(hearUrl, target);
+    else return false;
     return true;
   }
   // True when the key was Ctrl with another; undo and redo are done here.

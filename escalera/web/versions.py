@@ -1,0 +1,100 @@
+"""History and versions of a song: kept by name, compared stair over stair, heard against each other, also blind."""
+
+from __future__ import annotations
+
+import secrets
+
+from flask import Blueprint, Response, render_template, request
+
+from escalera.core.energy.model import arranged
+from escalera.core.moves.differences import section_changes, song_changes
+from escalera.core.song.document import Song
+from escalera.core.song.edits.base import section_of
+from escalera.errors import InputError
+from escalera.services.studio import picture_of
+from escalera.web.drawing import small_stair
+from escalera.web.edits import whole_number
+from escalera.web.song_view import studio
+
+blueprint = Blueprint("versions", __name__, url_prefix="/songs/<int:song_id>")
+
+
+@blueprint.get("/history")
+def history(song_id: int):  # type: ignore[no-untyped-def]
+    return _history(song_id)
+
+
+def _history(song_id: int, trouble: str = "", said: str = ""):  # type: ignore[no-untyped-def]
+    head, kept = studio().head(song_id), studio().versions.of(song_id)
+    names = {v.revision_id: v.name for v in kept}
+    return render_template(
+        "stair/_history.html", entries=studio().history(song_id), head=head, kept=kept, names=names, trouble=trouble, said=said
+    )  # fmt: skip
+
+
+@blueprint.post("/versions")
+def keep(song_id: int):  # type: ignore[no-untyped-def]
+    """Keep a state by name; the answer is the history with it, or with what is wrong."""
+    form = request.form
+    try:
+        studio().versions.keep(song_id, whole_number(form.get("revision", "")), form.get("name", ""), form.get("reason", ""))  # fmt: skip
+    except InputError as error:
+        return _history(song_id, trouble=str(error)), error.status
+    return _history(song_id, said=f"Kept as “{form['name'].strip()}”.")
+
+
+@blueprint.post("/versions/<int:version_id>/forget")
+def forget(song_id: int, version_id: int):  # type: ignore[no-untyped-def]
+    try:
+        name = studio().versions.forget(song_id, version_id)
+    except InputError as error:
+        return _history(song_id, trouble=str(error)), error.status
+    return _history(song_id, said=f"“{name}” is forgotten; its state stays in the history.")
+
+
+@blueprint.get("/compare")
+def compare(song_id: int):  # type: ignore[no-untyped-def]
+    """Two states of a song: stair over stair, what differs, and every shared section to hear in both."""
+    first, second = _states(song_id)
+    before, after = studio().state(song_id, first), studio().state(song_id, second)
+    both = [s for s in after.sections if s.id in before.section_by_id]
+    return render_template(
+        "stair/_compare.html", song_id=song_id, states=(first, second), names=studio().versions.names(song_id, first, second), both=both, before=before, after=after,
+        stairs=(_stair(before), _stair(after)), of_song=song_changes(before, after), changes=section_changes(before, after),
+    )  # fmt: skip
+
+
+@blueprint.get("/blind")
+def blind(song_id: int):  # type: ignore[no-untyped-def]
+    """The same section of two states in an order that is not told before the choice."""
+    states = _states(song_id)
+    section = section_of(studio().state(song_id, states[1]), whole_number(request.args.get("section", "")))
+    section_of(studio().state(song_id, states[0]), section.id)
+    mixed = states if secrets.randbelow(2) else states[::-1]
+    return render_template(
+        "stair/_blind.html",
+        song_id=song_id,
+        states=states,
+        mixed=mixed,
+        section=section,
+        names=studio().versions.names(song_id, *states),
+    )
+
+
+@blueprint.get("/hear/<int:revision_id>/<int:section_id>.wav")
+def hear(song_id: int, revision_id: int, section_id: int):  # type: ignore[no-untyped-def]
+    """One section of one state, as it sounds in the mix; the same gain for every state, so that what is louder stays louder."""
+    song = studio().state(song_id, revision_id)
+    section_of(song, section_id)
+    return Response(studio().rendering.chunk_wav(song, song.index_of(section_id)), mimetype="audio/wav")
+
+
+def _states(song_id: int) -> tuple[int, int]:
+    """The two states asked for; without a second one, the current."""
+    second = whole_number(request.args.get("to", "") or str(studio().head(song_id).revision_id))
+    return whole_number(request.args.get("from", "")), second
+
+
+def _stair(song: Song) -> list[tuple[float, float, float, float]]:
+    arranged(song)
+    return small_stair(picture_of(song))
