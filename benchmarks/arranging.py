@@ -9,6 +9,7 @@ from escalera.core.checks import run_checks
 from escalera.core.checks.mending import mends
 from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS, Move, apply_move
+from escalera.core.moves.differences import section_changes, song_changes
 from escalera.core.moves.suggest import suggest, suggest_song
 from escalera.core.song.document import Section, Song
 from escalera.core.song.edits import EDITS
@@ -38,6 +39,9 @@ def judgement(song: Song) -> None:
         40,
         "ms",
     )
+    arranged(edited[-1])
+    both = (song, edited[-1])
+    row("comparing two states", 1000 * seconds(lambda: (song_changes(*both), section_changes(*both))), 50, "ms")
     placed = next(f for f in run_checks(song) if f.place)
     row("mends of a finding, each tried on a copy", 1000 * seconds(lambda: mends(song, placed)), 1000, "ms")
 

@@ -58,9 +58,19 @@ def server(tmp_path_factory):
     opened = Studio(tmp_path_factory.mktemp("data"), max_pages=0, cache_mb=400)
     seed_demo(opened)
     running = create_server(create_app(opened), host="127.0.0.1", port=0, threads=6)
-    thread = threading.Thread(target=running.run, daemon=True)
+    stopping = threading.Event()
+
+    def serve():
+        try:
+            running.run()
+        except OSError:  # the loop may be asking its sockets at the very moment they are closed
+            if not stopping.is_set():
+                raise
+
+    thread = threading.Thread(target=serve, daemon=True)
     thread.start()
     yield f"http://127.0.0.1:{running.effective_port}", opened
+    stopping.set()
     running.close()
     thread.join(5)
     opened.close()

@@ -40,6 +40,30 @@ def count(page: Page, song_id: int) -> None:
     page.screenshot(path=OUT / "count.png")
 
 
+def judge(page: Page, studio: Studio, song_id: int) -> None:
+    """A finding with its mends, then the song before and after one of them."""
+    first = studio.head(song_id).revision_id
+    studio.versions.keep(song_id, first, "as it was made", "before anything is mended")
+    page.goto(f"/songs/{song_id}")
+    page.wait_for_selector("polyline.measured", timeout=60_000)
+    page.keyboard.press("k")
+    page.locator("[data-finding]").first.click()
+    page.locator("#move-preview .move-row").first.click()
+    page.wait_for_selector("#mend-preview table")
+    page.mouse.move(640, 790)
+    page.wait_for_timeout(300)
+    page.screenshot(path=OUT / "checks.png")
+    page.click("#mend-preview [data-do]")
+    page.wait_for_function("old => document.querySelector('#state [name=base]').value !== old", arg=str(first))
+    page.keyboard.press("Escape")
+    page.keyboard.press("h")
+    page.click(".version-row [data-compare]")
+    page.wait_for_selector("[data-blind]")
+    page.mouse.move(640, 790)
+    page.wait_for_timeout(300)
+    page.screenshot(path=OUT / "versions.png")
+
+
 def main() -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     studio = Studio(Path(tempfile.mkdtemp()), cache_mb=900)
@@ -85,14 +109,8 @@ def main() -> None:
         page.wait_for_timeout(400)
         page.screenshot(path=OUT / "sounds.png")
         shot("mix", f"/songs/{good}?select=mix:{curved}")
-        shot("song", f"/songs/{good}?select=song")
         chorus = next(s.id for s in song.sections if s.name == "Chorus 3")
         shot("harmony", f"/songs/{good}/harmony?select=section:{section}")
-        page.goto(f"/songs/{good}/harmony?select=section:{chorus}&held=C+F")
-        page.locator("[data-tab=held]").click()
-        page.wait_for_selector(".held-table")
-        page.wait_for_timeout(300)
-        page.screenshot(path=OUT / "held-notes.png")
         first = next(s.id for s in song.sections if s.name == "Chorus 1")
         shot("groove", f"/songs/{good}/groove?select=section:{first}:0:1:0")
         page.goto(
@@ -117,6 +135,7 @@ def main() -> None:
         page.wait_for_timeout(300)
         page.screenshot(path=OUT / "bench-layers.png")
         count(page, good)
+        judge(page, studio, flawed)
         shot("handover", f"/songs/{good}/handover")
         page.evaluate("localStorage.setItem('theme', 'evening')")
         shot("evening", f"/songs/{good}", "Chorus 2")

@@ -221,6 +221,7 @@ class SongModel(Strict):
     accepted: list[tuple[str, str, str]] = Field(
         [], max_length=400, description="findings that are meant like this: key, figures, reason"
     )
+    brief: dict[str, str] = Field({}, max_length=40, description="what is wanted: wish and text")
     drop_means: Literal["", "peak", "out"] = ""
     tune: tuple[int, int, int] = Field(
         (0, 0, 0),

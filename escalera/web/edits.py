@@ -159,6 +159,8 @@ def read_edit(form: dict[str, str], song: Song) -> Edit:
         return _place_from_library(fields)
     if kind not in EDITS:
         raise EditError(f"“{shown(kind)}” is not an edit. Load the page again.")
+    if kind == "set_brief":
+        fields = {"lines": {k.removeprefix("lines."): form[k] for k in form if k.startswith("lines.")}}  # type: ignore[dict-item]
     if kind == "make_line":
         fields["options"] = {
             k.removeprefix("options."): fields.pop(k) for k in list(fields) if k.startswith("options.")

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from datetime import date
+
 from flask import Blueprint, render_template, request
 
 from escalera.core.checks import CHECKS, Judged, find_finding, judged
 from escalera.core.checks.mending import mends
+from escalera.core.song.brief import WISHES, read_brief
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("judging", __name__, url_prefix="/songs/<int:song_id>/checks")
@@ -21,6 +24,13 @@ def checks(song_id: int):  # type: ignore[no-untyped-def]
         found = Judged(tuple(f for f in found.open if place in f.place), meant)
     section = song.section_by_id.get(place)
     return render_template("stair/_checks.html", song=song, found=found, checks=CHECKS, section=section)
+
+
+@blueprint.get("/brief")
+def brief(song_id: int):  # type: ignore[no-untyped-def]
+    """The brief with what it implies for the song as it is."""
+    song = studio().head(song_id).song
+    return render_template("stair/_brief.html", song=song, wishes=WISHES, implied=read_brief(song, date.today()))
 
 
 @blueprint.get("/count")

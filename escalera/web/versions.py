@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import secrets
+from datetime import date
 
 from flask import Blueprint, Response, render_template, request
 
+from escalera.core.checks import judged
 from escalera.core.energy.model import arranged
 from escalera.core.moves.differences import section_changes, song_changes
+from escalera.core.song.brief import read_brief
 from escalera.core.song.document import Song
 from escalera.core.song.edits.base import section_of
 from escalera.errors import InputError
@@ -27,9 +30,9 @@ def history(song_id: int):  # type: ignore[no-untyped-def]
 def _history(song_id: int, trouble: str = "", said: str = ""):  # type: ignore[no-untyped-def]
     head, kept = studio().head(song_id), studio().versions.of(song_id)
     names = {v.revision_id: v.name for v in kept}
-    return render_template(
-        "stair/_history.html", entries=studio().history(song_id), head=head, kept=kept, names=names, trouble=trouble, said=said
-    )  # fmt: skip
+    lacking = [each for each in read_brief(head.song, date.today()) if each.met is False][:3]
+    return render_template("stair/_history.html", entries=studio().history(song_id), head=head, kept=kept, names=names, trouble=trouble, said=said,
+                           findings=judged(head.song).open, lacking=lacking)  # fmt: skip
 
 
 @blueprint.post("/versions")

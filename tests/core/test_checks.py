@@ -1,11 +1,15 @@
 """Every check: a song in which it fires, and one in which it is silent; findings rank, and rest on figures."""
 
+from datetime import date
+
 import pytest
 
 from escalera.core.checks import CHECKS, facts_text, judged, run_checks
 from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS
+from escalera.core.song.brief import read_brief
 from escalera.core.song.edits import EDITS
+from escalera.errors import EditError
 from escalera.services.demo import demo_songs
 from tests.songs import HATS, ids, small_song
 
@@ -88,8 +92,16 @@ DULL = do(
 )
 DULL = layered(DULL, "plucked-lead", "third-seventh")
 
+
 # check: (song in which it fires, song in which it is silent)
+def briefed(song=None, **lines):
+    return do(song or SONG, ("set_brief", lines))
+
+
 ROWS = {
+    "brief length": (briefed(length="3:30"), briefed(length="0:32")), "brief bars": (briefed(length="12:00", bars="40"), briefed(length="0:32", bars="16")),
+    "brief tempo_class": (briefed(tempo_class="slow"), briefed(tempo_class="brisk")), "brief instruments": (briefed(instruments="Kicks, zither"), briefed(instruments="plucked bass, kicks")),
+    "brief harmony": (briefed(harmony="rich"), briefed(harmony="plain")),
     "peak": (STRIPPED, SONG), "break": (do(BREAK, ("copy_tiles", V, named(BREAK, "Break"))), BREAK), "verse": (STRIPPED, HARBOUR), "verse rises": (SONG, do(SONG, ("toggle_tile", V, P, 1))),
     "alike": (do(SONG, ("lift", C, P)), SONG), "level": (do(SONG, ("resize_section", V, 40)), SONG), "early peak": (ENGINES, HARBOUR), "late chorus": (ENGINES, HARBOUR),
     "distance": (ENGINES, wanted_as_it_is()), "join": (do(SONG, ("set_target", V, 9), ("set_target", C, 1)), HARBOUR), "repeats": (do(SONG, ("duplicate_section", C)), SONG),
@@ -131,6 +143,30 @@ def test_strictness_and_switches_decide_what_is_told():
     assert "no space" not in told and "no space" in {f.check for f in run_checks(ENGINES)}
     same = do(SONG, ("duplicate_section", C), ("set_switch", "repeats", "same"))
     assert "repeats" not in {f.check for f in run_checks(same)}
+
+
+@pytest.mark.parametrize(("lines", "says", "met"), [
+    ({"length": "12:00", "bars": "40"}, "contradicts itself: 12:00 in 40 bars of 4/4 would be 13 bpm; 30 to 300", False),
+    ({"length": "4:00", "bars": "80", "tempo_class": "fast"}, "would be 80 bpm, which is not fast", False),
+    ({"length": "0:40", "bars": "16"}, "would be 96 bpm", False), ({"length": "0:42"}, "0:32 is there: about 5 bars more", False),
+    ({"due": "2026-03-01"}, "It is due tomorrow", None), ({"due": "2026-02-27"}, "has passed", None), ({"due": "2026-03-10"}, "10 days are left", None),
+    ({"instruments": "glass bells"}, "glass bells: no layer", False), ({"feel": "late"}, "", None),
+])  # fmt: skip
+def test_a_brief_says_what_it_implies_and_where_it_contradicts_itself(lines, says, met):
+    read = read_brief(briefed(**lines), date(2026, 2, 28))
+    found = [each for each in read if says in each.said and each.met is met]
+    assert bool(found) == bool(says) and (says or not read)
+    for label, offer in (each.offer for each in found if each.offer):
+        assert label and offer["kind"] in EDITS
+
+
+@pytest.mark.parametrize(("line", "says"), [
+    ({"length": "3 min"}, "is no length"), ({"length": "0:00"}, "is no length"), ({"bars": "0"}, "is no number of bars"), ({"due": "2026-02-30"}, "is no day"),
+    ({"tempo_class": "presto"}, "is no choice"), ({"mood": "x"}, "is no line of a brief"), ({"feel": "x" * 10_000}, "at most 300 fit"),
+])  # fmt: skip
+def test_a_brief_that_cannot_be_read_is_refused(line, says):
+    with pytest.raises(EditError, match=says):
+        briefed(**line)
 
 
 def test_what_is_meant_is_kept_with_its_reason_and_comes_back_when_the_figures_change():

@@ -200,6 +200,7 @@ ROWS = {
     "set_tiles": ((dict(cells=[[V, P, 0], [V, P, 1]]), lambda s: len({p.layer_id for p in section(s, V).placements}) == 3), (dict(cells=[[C, P, 0]]), "already sound")),
     "copy_tiles": ((dict(from_id=C, to_id=V), lambda s: starts(s, V, P) == starts(SONG, C, P)), (dict(from_id=V, to_id=V), "already plays what it plays")),
     "accept_finding": ((dict(key="verse rises:1:0", reason="it stays low on purpose", facts="(0.0,)"), lambda s: s.accepted == (("verse rises:1:0", "(0.0,)", "it stays low on purpose"),)), (dict(key="x", reason="y" * 10_000), "at most 300 fit")),
+    "set_brief": ((dict(lines={"length": "3:30", "feel": " leaning  back "}), lambda s: s.brief == (("length", "3:30"), ("feel", "leaning back"))), (dict(lines={"due": "soon"}), "“soon” is no day")),
     "reopen_finding": ((dict(key="level:1:0"), lambda s: s.accepted == ()), (dict(key="peak:2"), "was not accepted")),
     "print_layer": ((dict(layer_id=P, prints=[["a", "b", 5]]), lambda s: layer(s, P).prints[0].offset == 5), (dict(layer_id=P, prints=[]), "plays nothing yet")),
     "unprint_layer": ((dict(layer_id=B), lambda s: not layer(s, B).prints), (dict(layer_id=P), "is not printed")),

@@ -115,3 +115,25 @@ def test_the_flawed_song_is_mended_by_previews_alone(page, server, demos):
     assert found.joins_as_meant == found.joins == 7
     assert len(judged(song).open) <= len(first) // 3
     assert not {"distance", "join", "carried"} & {f.check for f in judged(song).open}
+
+
+@pytest.mark.browser
+def test_a_brief_is_written_refused_without_loss_and_answered(page, server):
+    studio = server[1]
+    song_id = studio.add_song(small_song(), "Briefed")
+    page.goto(f"/songs/{song_id}?select=song")
+    page.click("[data-brief]")
+    page.fill("#brief-instruments", "felt piano")
+    page.select_option("#brief-tempo_class", "slow")
+    page.fill("#brief-due", "soon")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("#brief .trouble >> text=is no day")
+    assert page.input_value("#brief-instruments") == "felt piano" and not studio.head(song_id).song.brief
+    page.fill("#brief-due", "")
+    page.keyboard.press("Enter")
+    page.wait_for_selector(".implied >> text=the song has 120")
+    assert not trouble_of(page)
+    page.click(".implied button:text('Set 80 bpm')")
+    page.wait_for_selector(".implied >> text=the song has 80")
+    assert studio.head(song_id).song.tempo_bpm == 80
+    assert studio.head(song_id).song.brief == (("tempo_class", "slow"), ("instruments", "felt piano"))

@@ -2,6 +2,7 @@
 
 import pytest
 
+from escalera.core.checks import judged
 from escalera.core.moves.differences import section_changes, song_changes
 from escalera.core.song.edits import EDITS
 from tests.songs import ids, small_song
@@ -83,6 +84,13 @@ def test_a_wrong_name_or_reason_is_said_beside_the_list(client, studio, song_id,
     answer = keep(client, song_id, first, name, reason)
     assert answer.status_code in (400, 422) and says in said(answer)
     assert [v.name for v in studio.versions.of(song_id)] == ["with the kick"]
+
+
+def test_coming_back_one_sees_where_it_stands(client, studio, song_id):
+    studio.edit(song_id, studio.head(song_id).revision_id, EDITS["set_brief"]({"length": "3:30"}))
+    shown, found = said(client.get(f"/songs/{song_id}/history")), judged(studio.head(song_id).song).open
+    assert f"{len(found)} findings are open, the weightiest: {found[0].said}" in shown
+    assert "Last: Brief: length" in shown and "Brief: 3:30 is wanted, 0:32 is there" in shown
 
 
 def test_a_blind_choice_does_not_tell_and_leaves_its_verdict(client, studio, song_id):

@@ -152,7 +152,7 @@ def to_plain(song: Song, with_notes: bool = False) -> Plain:
         "sections": [_section(s) for s in song.sections], "patterns": [pattern(p) for p in song.patterns],
         "next_id": song.next_id, "notes": song.notes, "push_ticks": song.push_ticks, "tuning_hz": song.tuning_hz,
         "tuned_down": song.tuned_down, "capo_fret": song.capo_fret, "words": dict(song.words),
-        **({"accepted": [list(row) for row in song.accepted]} if song.accepted else {}), **({"drop_means": song.drop_means} if song.drop_means else {}), **({"tune": list(song.tune)} if any(song.tune) else {}),
+        **({"brief": dict(song.brief)} if song.brief else {}), **({"accepted": [list(row) for row in song.accepted]} if song.accepted else {}), **({"drop_means": song.drop_means} if song.drop_means else {}), **({"tune": list(song.tune)} if any(song.tune) else {}),
         "grooves": [{"id": g.id, "name": g.name, "feel": g.feel, "variant_of": g.variant_of, "parts": dict(g.parts)} for g in song.grooves],
     }  # fmt: skip
 
@@ -227,7 +227,7 @@ def from_plain(plain: Mapping[str, Any], find_pattern: Callable[[Plain], Pattern
         patterns=tuple(NamedPattern(p["id"], p["name"], p["family"], find_pattern(p)) for p in plain["patterns"]),
         next_id=plain["next_id"], notes=plain.get("notes", ""), push_ticks=plain.get("push_ticks", 0),
         tuning_hz=plain.get("tuning_hz", 440.0), tuned_down=plain.get("tuned_down", 0), capo_fret=plain.get("capo_fret", 0),
-        accepted=tuple((str(k), str(f), str(r)) for k, f, r in plain.get("accepted", ())), drop_means=plain.get("drop_means", ""), tune=_tune(plain.get("tune")),
+        brief=tuple((str(k), str(v)) for k, v in plain.get("brief", {}).items()), accepted=tuple((str(k), str(f), str(r)) for k, f, r in plain.get("accepted", ())), drop_means=plain.get("drop_means", ""), tune=_tune(plain.get("tune")),
         grooves=tuple(Groove(g["id"], g["name"], g["feel"], g["variant_of"], tuple(g["parts"].items())) for g in plain.get("grooves", ())),
         words=tuple(plain.get("words", {}).items()),
     )  # fmt: skip

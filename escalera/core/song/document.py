@@ -228,6 +228,7 @@ class Song:
     accepted: tuple[
         tuple[str, str, str], ...
     ] = ()  # findings that are meant: key, the figures they rest on, the reason
+    brief: tuple[tuple[str, str], ...] = ()  # what is wanted: a wish and its text
     drop_means: str = ""  # what the word drop says in this song: the peak, or that everything drops out
     tune: tuple[int, int, int] = (
         0,

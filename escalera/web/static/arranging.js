@@ -9,7 +9,14 @@ const open = (address, values = {}) => htmx.ajax("GET", `/songs/${song}/${addres
 export const openMoves = (section = chosen()) => { if (Number(section)) open("moves", { section }); else say("Choose a section first: its moves depend on what it plays."); };
 export const openForm = () => open("form");
 export const openChecks = (section) => { looked = Number(section); return open("checks", looked ? { section } : {}); };
-const checksAgain = () => setTimeout(() => after(() => openChecks(looked))); // once the edit of this very event is answered
+// Once the edit of this very event is answered: the dialog anew, or, when it was refused, the reason beside what was typed.
+const again = (reopen) => setTimeout(() => after(() => {
+  const notice = $("notice"), place = dialog().querySelector(".trouble");
+  if (!notice.matches(".show.error") || !place) return reopen();
+  place.textContent = notice.querySelector("p").textContent;
+}));
+const openBrief = () => open("checks/brief"), briefAgain = () => again(openBrief);
+const checksAgain = () => again(() => openChecks(looked));
 
 let wanted = "";
 function look(section, move, target = "#move-preview") {
@@ -37,11 +44,14 @@ document.addEventListener("click", (event) => {
     if (event.detail === 0 && wanted === move && ready) ready.click(); // Enter looks, Enter again does
     else look(section, move, target);
   }
-  if (hit("#arranging button[data-stays], #mend-preview [data-do]")) checksAgain();
+  if (hit("[data-brief]")) openBrief();
+  if (hit("#arranging button[data-brief-again]")) briefAgain();
+  else if (hit("#arranging button[data-stays], #mend-preview [data-do]")) checksAgain();
   else if (hit("#arranging button[data-closes]")) dialog().close();
 });
 document.addEventListener("submit", (event) => {
-  if (event.target.matches?.("#arranging form[data-stays]")) checksAgain();
+  if (event.target.matches?.("#brief")) briefAgain();
+  else if (event.target.matches?.("#arranging form[data-stays]")) checksAgain();
   else if (event.target.matches?.("#form-edit")) dialog().close();
 });
 document.addEventListener("input", (event) => { if (event.target.closest?.("#form-edit")) readForm(); });

@@ -1,9 +1,10 @@
-"""Edits of judgement: a finding that is meant like this, with the reason; and one taken up again."""
+"""Edits of judgement: a finding that is meant like this, with the reason; one taken up again; the brief."""
 
 from __future__ import annotations
 
 from dataclasses import replace
 
+from escalera.core.song.brief import WISHES, read_wish
 from escalera.core.song.document import Song
 from escalera.core.song.edits.base import edit
 from escalera.core.song.names import clean_name
@@ -48,3 +49,19 @@ class ReopenFinding:
 
     def summary(self, song: Song) -> str:
         return f"Taken up again: {self.key.partition(':')[0]}"
+
+
+@edit("set_brief")
+class SetBrief:
+    """Write lines of the brief; an empty one is taken out."""
+
+    lines: dict[str, str]
+
+    def apply(self, song: Song) -> Song:
+        kept = dict(song.brief) | {wish: read_wish(wish, text) for wish, text in self.lines.items()}
+        return replace(song, brief=tuple((wish, kept[wish]) for wish in WISHES if kept.get(wish)))
+
+    def summary(self, song: Song) -> str:
+        now = dict(song.brief)
+        changed = [WISHES[w].label for w, text in self.lines.items() if now.get(w, "") != read_wish(w, text)]
+        return f"Brief: {', '.join(changed) or 'as it was'}"[:200]
