@@ -55,6 +55,7 @@ def judge(page: Page, studio: Studio, song_id: int) -> None:
     page.screenshot(path=OUT / "checks.png")
     page.click("#mend-preview [data-do]")
     page.wait_for_function("old => document.querySelector('#state [name=base]').value !== old", arg=str(first))
+    page.wait_for_selector("#move-preview >> text=Choose a finding")
     page.keyboard.press("Escape")
     page.keyboard.press("h")
     page.click(".version-row [data-compare]")
