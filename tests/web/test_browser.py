@@ -416,8 +416,11 @@ def test_a_measurement_of_an_older_state_never_brings_it_back(page, server):
     song_id = studio.add_song(small_song(), "New")
 
     def hold(route):
+        if held:  # answered by the server itself, so that none is on its way when the page closes
+            route.continue_()
+            return
         answer = route.fetch()
-        if held or 'id="stair"' not in answer.text():
+        if 'id="stair"' not in answer.text():
             route.fulfill(response=answer)
         else:
             held.append((route, answer))
