@@ -1,5 +1,6 @@
 """Every check: a song in which it fires, and one in which it is silent; findings rank, and rest on figures."""
 
+from dataclasses import replace
 from datetime import date
 
 import pytest
@@ -9,7 +10,8 @@ from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS
 from escalera.core.song.brief import read_brief
 from escalera.core.song.edits import EDITS
-from escalera.errors import EditError
+from escalera.core.song.validate import validate
+from escalera.errors import EditError, FormatError
 from escalera.services.demo import demo_songs
 from tests.songs import HATS, ids, small_song
 
@@ -178,3 +180,12 @@ def test_what_is_meant_is_kept_with_its_reason_and_comes_back_when_the_figures_c
     assert "length" in {f.check for f in judged(longer).open} and not judged(longer).accepted
     back = do(song, ("reopen_finding", finding.key))
     assert finding in judged(back).open
+
+
+def test_a_brief_from_a_file_is_read_as_strictly_and_long_figures_are_accepted_too():
+    with pytest.raises(FormatError, match="is no day"):
+        validate(replace(SONG, brief=(("due", "soon"),)))
+    song = briefed(instruments=", ".join(f"zither {i}" for i in range(20)))
+    finding = next(f for f in judged(song).open if f.check == "brief instruments")
+    assert len(repr(finding.facts)) > 400
+    assert finding not in judged(do(song, ("accept_finding", finding.key, "later", facts_text(finding)))).open

@@ -15,11 +15,12 @@ from escalera.core.energy.explain import Agreement, agreement
 from escalera.core.energy.joins import devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.energy.schools import SCHOOLS, switch_value
+from escalera.core.song.brief import Implied, read_brief
 from escalera.core.song.document import Layer, Section, Song
-from escalera.core.song.timeline import Span
 from escalera.errors import EditError
 
 T = TypeVar("T")
+MAX_FACTS = 400  # characters of figures that are kept with an acceptance
 PEAKS = ("chorus", "drop", "post-chorus")
 STRICTNESS = {"lenient": 1.4, "normal": 1.0, "strict": 0.75}
 
@@ -141,11 +142,12 @@ class Facts:
     def layers_of(self, section: Section) -> set[int]:
         return {row[0] for phrase in self.phrases[section.id] for row in phrase}  # type: ignore[misc]
 
+    @cached_property
+    def brief(self) -> list[Implied]:
+        return read_brief(self.song)
+
     def layer(self, layer_id: int) -> Layer:
         return self.song.layer_by_id[layer_id]
-
-    def seconds(self, span: Span) -> float:
-        return span.start_seconds
 
 
 def run_checks(song: Song) -> list[Finding]:
@@ -159,7 +161,7 @@ def run_checks(song: Song) -> list[Finding]:
 
 @dataclass(frozen=True, slots=True)
 class Judged:
-    """Open findings, those accepted with their reasons, and accepted ones that the song no longer has."""
+    """Open findings, and those that are meant like this, with their reasons."""
 
     open: tuple[Finding, ...]
     accepted: tuple[tuple[Finding, str], ...]
@@ -167,7 +169,7 @@ class Judged:
 
 def facts_text(finding: Finding) -> str:
     """The figures a finding rests on, as they are kept with an acceptance."""
-    return repr(finding.facts)
+    return repr(finding.facts)[:MAX_FACTS]
 
 
 def judged(song: Song) -> Judged:

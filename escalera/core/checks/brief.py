@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from escalera.core.checks.base import Facts, Finding, check
-from escalera.core.song.brief import READERS, WISHES, read_brief
+from escalera.core.song.brief import READERS, WISHES
 
 MENDS = {"length": ("hold on", "halve")}
 
@@ -18,7 +18,7 @@ def _of(wish: str) -> None:
         *MENDS.get(wish, ()),
     )
     def find(facts: Facts) -> Iterator[Finding]:
-        lacking = [each.said for each in read_brief(facts.song) if each.wish == wish and each.met is False]
+        lacking = [each.said for each in facts.brief if each.wish == wish and each.met is False]
         if lacking:
             yield Finding(f"brief {wish}", " ".join(f"{said[:1].upper()}{said[1:]}" for said in lacking), (), weight=1.5, facts=tuple(lacking))  # fmt: skip
 

@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from escalera.core.energy.schools import SCHOOLS, SWITCHES
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS
+from escalera.core.song.brief import read_wish
 from escalera.core.song.document import ROLES, TARGET_SHAPES, Layer, Section, Song
 from escalera.core.song.lanes import CONTROLS
 from escalera.core.song.limits import (
@@ -22,7 +23,7 @@ from escalera.core.song.timeline import section_bar_ticks
 from escalera.core.song.validate_groove import grooves
 from escalera.core.song.validate_harmony import harmony
 from escalera.core.song.validate_shaping import chains, shaping
-from escalera.errors import FormatError, shown
+from escalera.errors import EditError, FormatError, shown
 
 
 def validate(song: Song) -> Song:
@@ -37,6 +38,8 @@ def validate(song: Song) -> Song:
         _layer(song, layer)
     for section in song.sections:
         _section(song, section)
+    for wish, text in song.brief:
+        _wish(wish, text)
     shaping(song, _need)
     harmony(song, _need)
     grooves(song, _need)
@@ -46,6 +49,13 @@ def validate(song: Song) -> Song:
 def _need(holds: bool, sentence: str) -> None:
     if not holds:
         raise FormatError(f"The project cannot be used: {sentence}. Nothing was changed.")
+
+
+def _wish(wish: str, text: str) -> None:
+    try:
+        read_wish(wish, text)
+    except EditError as error:
+        raise FormatError(f"The brief in the project cannot be used: {error} Nothing was changed.") from error
 
 
 def _song(song: Song) -> None:
