@@ -7,7 +7,6 @@ from typing import Any
 from flask import Blueprint, Response, render_template, request
 
 from escalera.core.bench.jobs import copies
-from escalera.core.energy.model import section_energy
 from escalera.core.lines.encode import HOW_WORDS
 from escalera.core.lines.parallel import INTERVALS
 from escalera.core.lines.transform import TRANSFORMATIONS
@@ -19,13 +18,12 @@ from escalera.core.song.edits.chords import SetChords, read_chords
 from escalera.core.song.edits.parts import DEALS
 from escalera.core.song.edits.written import GRIDS
 from escalera.core.song.grooving import phrase_beat
-from escalera.core.song.timeline import timeline
 from escalera.errors import EditError
 from escalera.services.starting import nexts, take_next
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
 from escalera.web.bench_view import BenchView
-from escalera.web.edits import add_steps, answer, apply_form, base_number, entered, read_edit, whole_number
+from escalera.web.edits import add_steps, answer, apply_form, base_number, effect_on, entered, read_edit, whole_number
 from escalera.web.groove import KINDS as GROOVE_KINDS
 from escalera.web.groove_view import GrooveView
 from escalera.web.song_view import studio
@@ -60,16 +58,7 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
         if made and request.form.get("kind") in ("add_layer", "double_line", "next"):
             view = BenchView(head, f"tile:{view.section.id}:{made[-1]}:{view.phrase}", request.values.to_dict())
     return render_template("bench/_changed.html", **context(view), summary=outcome.summary if outcome else "",
-                           effect=_effect(view, outcome), entered=entered(outcome))  # fmt: skip
-
-
-def _effect(view: BenchView, outcome: Outcome | None) -> tuple[float, float] | None:
-    """Arranged energy of the section after and before an edit."""
-    before = outcome.before if outcome else None
-    if before is None or view.section.id not in before.section_by_id:
-        return None
-    now = section_energy(view.song, view.span).value
-    return now, section_energy(before, timeline(before).span_of(view.section.id)).value
+                           effect=effect_on(view.song, view.section.id, outcome), entered=entered(outcome))  # fmt: skip
 
 
 @blueprint.post("/edits")

@@ -11,6 +11,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from escalera.core.bench.bass_faults import Fault, entering_faults
 from escalera.core.checks import facts_text, find_finding
+from escalera.core.energy.model import section_energy
 from escalera.core.moves import Move, apply_move, find_move
 from escalera.core.rhythm.notation import parse_pattern
 from escalera.core.song.document import Layer, Section, Song
@@ -122,6 +123,15 @@ def _verdict(song_id: int, chosen: int, form: Mapping[str, str]) -> str:
     section = section_of(studio().state(song_id, chosen), whole_number(form.get("section", "")))
     other, who, reason = whole_number(form["other"]), form.get("who", ""), form.get("reason", "")
     return studio().versions.verdict(song_id, chosen, other, section.name, who, reason)
+
+
+def effect_on(song: Song, section_id: int, outcome: Outcome | None) -> tuple[float, float] | None:
+    """Arranged energy of a section after and before an edit."""
+    before = outcome.before if outcome else None
+    if before is None or section_id not in before.section_by_id:
+        return None
+    after, was = (section_energy(s, timeline(s).span_of(section_id)).value for s in (song, before))
+    return after, was
 
 
 def entered(outcome: Outcome | None) -> list[tuple[Section, Layer, Fault, str]]:

@@ -33,7 +33,7 @@ from escalera.services.grooves import alike, groove_of_midi, midi_of_groove
 from escalera.services.hearing import beat_song
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
-from escalera.web.edits import add_steps, answer, apply_form, base_number, entered, whole_number
+from escalera.web.edits import add_steps, answer, apply_form, base_number, effect_on, entered, whole_number
 from escalera.web.groove_drawing import RESOLUTIONS
 from escalera.web.groove_view import GrooveView, near_lines, swing_in_words
 from escalera.web.song_view import studio
@@ -69,17 +69,8 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
         **context(view),
         summary=outcome.summary if outcome else "",
         entered=entered(outcome),
-        effect=_effect(view, outcome),
+        effect=effect_on(view.song, view.section.id, outcome),
     )
-
-
-def _effect(view: GrooveView, outcome: Outcome | None) -> tuple[float, float] | None:
-    """Arranged energy of the section after and before an edit."""
-    before = outcome.before if outcome else None
-    if before is None or view.section.id not in before.section_by_id:
-        return None
-    now = section_energy(view.song, view.span).value
-    return now, section_energy(before, timeline(before).span_of(view.section.id)).value
 
 
 @blueprint.post("/edits")
