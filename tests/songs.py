@@ -11,10 +11,12 @@ from escalera.core.lines.transform import TRANSFORMATIONS
 from escalera.core.moves import apply_move, moves_for
 from escalera.core.palette.effects import EFFECT_BY_KEY
 from escalera.core.song.document import Song
+from escalera.core.song.edits import bodies as B
 from escalera.core.song.edits import chords as H
 from escalera.core.song.edits import curves as A
 from escalera.core.song.edits import devices as D
 from escalera.core.song.edits import grooves as G
+from escalera.core.song.edits import judging as R
 from escalera.core.song.edits import layers as L
 from escalera.core.song.edits import lines as N
 from escalera.core.song.edits import lowend as X
@@ -85,6 +87,23 @@ class MoveOf:
         return f"move {self.number} of section {self.section_id}"
 
 
+@dataclass(frozen=True)
+class Exchange:
+    """Some parked body of a section, exchanged for the one that stands there, as an edit."""
+
+    section_id: int
+    number: int
+
+    def apply(self, song: Song) -> Song:
+        parked = section_of(song, self.section_id).parked
+        if not parked:
+            raise EditError("nothing is parked")
+        return B.ExchangeBody(self.section_id, parked[self.number % len(parked)].id).apply(song)
+
+    def summary(self, song: Song) -> str:
+        return f"exchange of section {self.section_id}"
+
+
 def edits_for(song: Song) -> st.SearchStrategy:
     """Edits that mostly apply to `song`."""
     section = st.sampled_from([s.id for s in song.sections])
@@ -145,6 +164,9 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(Q.MendSlips, section),
         st.builds(T.SetTiles, st.tuples(section, layer, st.integers(0, 1)).map(lambda c: [list(c)]), st.booleans()),
         st.builds(T.CopyTiles, section, section),
+        st.builds(B.ParkBody, section, st.sampled_from(["a try", "another"])),
+        st.builds(Exchange, section, st.integers(0, 5)),
+        st.builds(R.SetAside, layer, st.just("too sweet")),
         st.builds(MoveOf, section, st.integers(0, 400)),
         st.builds(X.TuneLow, section, layer),
         st.builds(H.PushChords, st.sampled_from([0, 240, 480])),

@@ -15,8 +15,11 @@ from escalera.core.song.limits import (
     MAX_BARS,
     MAX_CHAIN,
     MAX_LAYERS,
+    MAX_NAME,
     MAX_NOTES,
+    MAX_PARKED,
     MAX_POINTS,
+    MAX_REASON,
     MAX_RECIPE,
     MAX_SECTIONS,
     MAX_STACK,
@@ -87,7 +90,7 @@ class CurveModel(Strict):
     points: list[tuple[int, float, str]] = Field(min_length=1, max_length=MAX_POINTS, description="tick, value, shape")
 
 
-class SectionModel(Strict):
+class BodyModel(Strict):
     id: int
     name: str
     role: str = "none"
@@ -113,6 +116,19 @@ class SectionModel(Strict):
     throws: list[tuple[int, int, int, str, float]] = Field(
         [], max_length=MAX_THROWS, description="layer, start, end, shared space, level in dB"
     )
+
+
+class ParkedModel(Strict):
+    id: int
+    name: str = Field(min_length=1, max_length=MAX_NAME)
+    who: str = Field("", max_length=MAX_NAME)
+    reason: str = Field("", max_length=MAX_REASON)
+    body: BodyModel
+
+
+class SectionModel(BodyModel):
+    body_name: str = Field("", max_length=MAX_NAME, description="what its body is called among the parked ones")
+    parked: list[ParkedModel] = Field([], max_length=MAX_PARKED, description="bodies it can be exchanged for")
 
 
 class EffectModel(Strict):
@@ -164,6 +180,8 @@ class LayerModel(Strict):
     pattern_id: int = 0
     source: str = Field("", max_length=200)
     recipe: str = Field("", max_length=MAX_RECIPE)
+    reason: str = Field("", max_length=MAX_REASON, description="what it is there for")
+    aside: str = Field("", max_length=MAX_REASON, description="why it was tried and set aside; it is muted then")
     settings: dict[str, float] = {}
     effects: list[EffectModel] = Field([], max_length=MAX_CHAIN)
     stack: list[StackModel] = Field([], max_length=MAX_STACK)
@@ -264,7 +282,8 @@ def read_project(data: bytes) -> Song:
     except ValidationError as error:
         raise FormatError(_sentence(error)) from error
     song_plain = model.song.model_dump(by_alias=True)
-    for section in song_plain["sections"]:
+    sections = song_plain["sections"]
+    for section in (*sections, *(p["body"] for s in sections for p in s["parked"])):
         for placement in section["placements"]:
             if placement["variation"] is None:
                 del placement["variation"]

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from escalera.core.song.names import clean_name
+from escalera.core.song.limits import MAX_REASON
+from escalera.core.song.names import clean_name, clean_words
 from escalera.store import versions
 from escalera.store.database import Database
 from escalera.store.repository import Repository
 from escalera.store.versions import Named
 
-MAX_VERSION, MAX_REASON = 60, 300
+MAX_VERSION = 60
 
 
 class Versions:
@@ -25,7 +26,7 @@ class Versions:
     def keep(self, song_id: int, revision_id: int, name: str, reason: str = "") -> None:
         """Keep a state by name. Raises InputError for a name that is taken, empty or too long."""
         name = clean_name(name, "name", MAX_VERSION)
-        reason = clean_name(reason, "reason", MAX_REASON) if reason.strip() else ""
+        reason = clean_words(reason, "reason", MAX_REASON)
         with self._database.write() as session:
             self._repository.at(session, song_id, revision_id)
             versions.keep_version(session, song_id, revision_id, name, reason)

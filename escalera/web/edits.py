@@ -13,6 +13,7 @@ from escalera.core.bench.bass_faults import Fault, entering_faults
 from escalera.core.checks import facts_text, find_finding
 from escalera.core.energy.model import section_energy
 from escalera.core.moves import Move, apply_move, find_move
+from escalera.core.moves.spoken import AddOptions
 from escalera.core.rhythm.notation import parse_pattern
 from escalera.core.song.document import Layer, Section, Song
 from escalera.core.song.edits import EDITS, Edit
@@ -61,18 +62,44 @@ def apply_form(song_id: int, form: dict[str, str]) -> Outcome:
     base = base_number(form.pop("base", ""))
     for name in PAGE_FIELDS:
         form.pop(name, None)
-    if form.get("kind") == "fit_scale":
-        return studio().fit_scale(song_id, base)
-    if form.get("kind") in ("print_layer", "print_again"):
-        return studio().print_layer(song_id, base, whole_number(form.get("layer_id", "")))
+    act = ACTS.get(form.get("kind", ""))
+    return act(song_id, base, form) if act else _edited(song_id, base, form)
+
+
+def _edited(song_id: int, base: int, form: dict[str, str]) -> Outcome:
+    return studio().edit(song_id, base, read_edit(form, studio().state(song_id, base)))
+
+
+def _printed(song_id: int, base: int, form: dict[str, str]) -> Outcome:
+    return studio().print_layer(song_id, base, whole_number(form.get("layer_id", "")))
+
+
+def _accepted(song_id: int, base: int, form: dict[str, str]) -> Outcome:
+    form["facts"] = facts_text(find_finding(studio().state(song_id, base), form.get("key", "")))
+    return _edited(song_id, base, form)
+
+
+def _moved(song_id: int, base: int, form: dict[str, str]) -> Outcome:
     song = studio().state(song_id, base)
-    if form.get("kind") == "accept_finding":
-        form["facts"] = facts_text(find_finding(song, form.get("key", "")))
-    if form.get("kind") == "move":
-        moves = found_moves(song, whole_number(form.get("section_id", "")), form.get("move", ""))
-        edits = [edit for move in moves for edit in move.edits]
-        return studio().edit(song_id, base, edits, "; ".join(move.label for move in moves))
-    return studio().edit(song_id, base, read_edit(form, song))
+    moves = found_moves(song, whole_number(form.get("section_id", "")), form.get("move", ""))
+    edits = [edit for move in moves for edit in move.edits]
+    return studio().edit(song_id, base, edits, "; ".join(move.label for move in moves))
+
+
+def _with_options(song_id: int, base: int, form: dict[str, str]) -> Outcome:
+    section_id = whole_number(form.get("section_id", ""))
+    return studio().edit(song_id, base, AddOptions(section_id, form.get("text", ""), form.get("who", "")))
+
+
+# what a page asks for that is more than one edit of the registry
+ACTS: dict[str, Callable[[int, int, dict[str, str]], Outcome]] = {
+    "fit_scale": lambda song_id, base, form: studio().fit_scale(song_id, base),
+    "print_layer": _printed,
+    "print_again": _printed,
+    "accept_finding": _accepted,
+    "move": _moved,
+    "add_options": _with_options,
+}
 
 
 def found_moves(song: Song, section_id: int, keys: str) -> list[Move]:

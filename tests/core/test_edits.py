@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from escalera.core.energy.model import arranged
 from escalera.core.song.codec import from_plain, to_plain
 from escalera.core.song.document import Target
 from escalera.core.song.edits import EDITS
@@ -60,7 +61,10 @@ FAULTY = EDITS["set_control"](B, "tune_cents", 40).apply(
     EDITS["change_notes"](V, B, 0, [[None, None, 480, 90, 200, 90]], "fixed", True).apply(SONG)
 )
 ON_FAULTY = {"fold_line", "tune_low"}
+ON_PARKED = {"exchange_body", "keep_body", "forget_body"}
 MEANT = EDITS["accept_finding"]("level:1:0", "by feel").apply(SONG)
+PARKED = EDITS["lift"](V, K, None, None, None).apply(EDITS["park_body"](V, "with the kick", "Ana").apply(SONG))
+WITH_KICK = PARKED.section_by_id[V].parked[0].id
 SLIPPED = EDITS["lift"](V, K, None, 5 * 3840 - 960, 8 * 3840).apply(SONG)  # the kick ends a beat early
 
 
@@ -202,6 +206,12 @@ ROWS = {
     "accept_finding": ((dict(key="verse rises:1:0", reason="it stays low on purpose", facts="(0.0,)"), lambda s: s.accepted == (("verse rises:1:0", "(0.0,)", "it stays low on purpose"),)), (dict(key="x", reason="y" * 10_000), "at most 300 fit")),
     "set_brief": ((dict(lines={"length": "3:30", "feel": " leaning  back "}), lambda s: s.brief == (("length", "3:30"), ("feel", "leaning back"))), (dict(lines={"due": "soon"}), "“soon” is no day")),
     "reopen_finding": ((dict(key="level:1:0"), lambda s: s.accepted == ()), (dict(key="peak:2"), "was not accepted")),
+    "set_reason": ((dict(layer_id=P, reason="it carries the chords"), lambda s: layer(s, P).reason == "it carries the chords"), (dict(layer_id=P, reason="x" * 10_000), "at most 300 fit")),
+    "set_aside": ((dict(layer_id=P, reason="too sweet"), lambda s: layer(s, P).muted and layer(s, P).aside == "too sweet" and not layer(EDITS["set_muted"](P, False).apply(s), P).aside), (dict(layer_id=P, reason=" "), "reason is empty")),
+    "park_body": ((dict(section_id=V, name="first try"), lambda s: [p.name for p in section(s, V).parked] == ["first try"] and arranged(s).of(V).value == arranged(SONG).of(V).value), (dict(section_id=V, name="x" * 99), "at most 80 fit")),
+    "exchange_body": ((dict(section_id=V, body_id=WITH_KICK, who="Ben", reason="it walks"), lambda s: starts(s, V, K) == starts(SONG, V, K) and [(p.name, p.reason) for p in section(s, V).parked] == [("as it was", "passed over for with the kick, by Ben: it walks")]), (dict(section_id=V, body_id=4), "is not there any more")),
+    "keep_body": ((dict(section_id=V, reason="barer"), lambda s: not starts(s, V, K) and section(s, V).parked[0].reason == "passed over for as it was: barer"), (dict(section_id=C), "no options to choose between")),
+    "forget_body": ((dict(section_id=V, body_id=WITH_KICK), lambda s: not section(s, V).parked), (dict(section_id=C, body_id=WITH_KICK), "is not there any more")),
     "print_layer": ((dict(layer_id=P, prints=[["a", "b", 5]]), lambda s: layer(s, P).prints[0].offset == 5), (dict(layer_id=P, prints=[]), "plays nothing yet")),
     "unprint_layer": ((dict(layer_id=B), lambda s: not layer(s, B).prints), (dict(layer_id=P), "is not printed")),
 }  # fmt: skip
@@ -230,6 +240,8 @@ def test_an_edit_does_what_it_says_and_refuses_the_rest(kind):
         if kind == "mend_slips"
         else MEANT
         if kind == "reopen_finding"
+        else PARKED
+        if kind in ON_PARKED
         else SONG,
     )
     after = edit.apply(song)

@@ -11,8 +11,7 @@ from escalera.core.moves import KINDS, apply_move, find_move
 from escalera.core.song.edits import EDITS
 from escalera.services.new_song import new_song
 from tests.songs import ids, small_song
-from tests.web.test_browser import trouble_of, until
-from tests.web.test_harmony import said, tree
+from tests.web.driving import said, shown, tree, trouble_of, until
 
 NAME = ids(small_song())
 V, C, P, K = (NAME[n] for n in ("Verse", "Chorus", "Soft pad", "Round kick"))
@@ -125,12 +124,6 @@ def test_the_table_of_moves_is_that_of_the_registry():
 
 
 # in the browser ---------------------------------------------------------------------------------------------------
-
-
-def shown(page, studio, song_id):
-    page.wait_for_function(
-        "r => document.querySelector('#state [name=base]').value === r", arg=str(studio.head(song_id).revision_id)
-    )
 
 
 @pytest.mark.browser

@@ -13,8 +13,7 @@ from escalera.core.song.timeline import timeline
 from escalera.core.song.written import line_in
 from escalera.services.starting import WAYS
 from tests.songs import ids, small_song
-from tests.web.test_browser import trouble_of, until
-from tests.web.test_harmony import said, tree
+from tests.web.driving import said, tree, trouble_of, until
 
 NAME = ids(small_song())
 V, C, B, P, K = (NAME[n] for n in ("Verse", "Chorus", "Plucked bass", "Soft pad", "Round kick"))

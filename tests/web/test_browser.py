@@ -1,37 +1,15 @@
 """What a person does, in a real browser: making, moving, toggling, hearing, undoing, bringing in, taking away."""
 
 import re
-import time
 from pathlib import Path
 
 import mido
 import pytest
 
 from tests.songs import small_song
+from tests.web.driving import open_song, settled, trouble_of, until
 
 pytestmark = pytest.mark.browser
-
-
-def open_song(page, server, title):
-    page.goto("/")
-    page.get_by_role("link", name=title).click()
-    page.wait_for_selector("#stair")
-    page.wait_for_function("() => window.escalera")  # the scripts listen
-    return int(page.url.rsplit("/", 1)[1])
-
-
-def settled(page, studio, song_id, revision):
-    """Wait until the page shows a state newer than `revision`; returns it."""
-    page.wait_for_function("old => Number(document.querySelector('#state [name=base]').value) !== old", arg=revision)
-    return studio.head(song_id)
-
-
-def until(true, seconds=15):
-    """Wait until something kept by the server is so."""
-    end = time.monotonic() + seconds
-    while not true():
-        assert time.monotonic() < end, "it never came"
-        time.sleep(0.05)
 
 
 def test_a_song_from_one_key_press(page, server):
@@ -258,14 +236,6 @@ def test_pages_are_accessible_in_both_themes(page, server, address, theme):
     page.goto(address)
     page.wait_for_timeout(300)
     assert not trouble_of(page)
-
-
-def trouble_of(page):
-    """What axe finds against WCAG A and AA."""
-    page.evaluate(next(Path("tests/vendor").glob("axe-*.min.js")).read_text())
-    return page.evaluate(
-        "async () => (await axe.run(document, { runOnly: ['wcag2a', 'wcag2aa'] })).violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.target + ' ' + (n.any[0]?.message ?? '')).join(' | '))"
-    )
 
 
 @pytest.mark.parametrize("width", [1024, 1280])

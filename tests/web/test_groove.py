@@ -16,8 +16,7 @@ from escalera.core.time.metre import Metre
 from escalera.services.grooves import alike, feel_of, groove_of_midi, groove_table, midi_of_groove
 from escalera.services.library import grooves
 from tests.songs import ids, small_song
-from tests.web.test_browser import open_song, settled, trouble_of, until
-from tests.web.test_harmony import said, tree
+from tests.web.driving import open_song, said, settled, shown, tree, trouble_of, until
 
 NAME = ids(small_song())
 V, C, K = (NAME[n] for n in ("Verse", "Chorus", "Round kick"))
@@ -295,14 +294,13 @@ def test_swing_a_pair_and_a_file_from_the_page(page, server, tmp_path):
     page.locator("#panel-timing input[name=percent]").first.fill("60")
     page.locator("#panel-timing form .btn-line").first.click()
     until(lambda: [s.ratio for s in studio.head(song_id).song.section_by_id[section.id].swings] == [0.6])
-    swung = studio.head(song_id)
     file = tmp_path / "beat.mid"
     file.write_bytes(midi_of_groove("In", parse_spoken("boom ka boom ka | boom ka boom-boom ka", Metre()), 126))
     page.locator("#bring input[type=file]").set_input_files(str(file))
     page.locator("[data-tab=drum]").click()
     page.locator("form[data-edit=wide_pair] button").click()
     until(lambda: any([p.reason for p in x.stack].count("wide pair") == 2 for x in studio.head(song_id).song.layers))
-    settled(page, studio, song_id, swung.revision_id)
+    shown(page, studio, song_id)
     page.locator("[data-tab=files]").click()
     page.locator("#bring button").click()  # the chosen file outlived the answer to the edit before
     page.wait_for_selector("#notice >> text=the timing was kept")

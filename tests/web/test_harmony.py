@@ -6,13 +6,12 @@ import re
 import numpy as np
 import pytest
 import soundfile
-from lxml import html
 
 from escalera.core.song.edits import EDITS
 from escalera.core.song.harmony import section_harmony
 from escalera.core.song.timeline import timeline
 from tests.songs import ids, small_song
-from tests.web.test_browser import open_song, settled, trouble_of, until
+from tests.web.driving import open_song, said, settled, tree, trouble_of, until
 
 NAME = ids(small_song())
 V, C, P, B = (NAME[n] for n in ("Verse", "Chorus", "Soft pad", "Plucked bass"))
@@ -21,14 +20,6 @@ V, C, P, B = (NAME[n] for n in ("Verse", "Chorus", "Soft pad", "Plucked bass"))
 @pytest.fixture
 def song_id(studio):
     return studio.add_song(small_song(), "New")
-
-
-def tree(response):
-    return html.fromstring(response.get_data(as_text=True))
-
-
-def said(response):
-    return " ".join(" ".join(tree(response).itertext()).split())
 
 
 def post(client, studio, song_id, **fields):

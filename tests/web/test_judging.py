@@ -11,9 +11,8 @@ from escalera.core.energy.model import arranged
 from escalera.core.moves import apply_move
 from escalera.core.song.edits import EDITS
 from tests.songs import ids, small_song
-from tests.web.test_arranging import post, shown
-from tests.web.test_browser import trouble_of, until
-from tests.web.test_harmony import said, tree
+from tests.web.driving import said, shown, tree, trouble_of, until
+from tests.web.test_arranging import post
 
 V, C = (ids(small_song())[name] for name in ("Verse", "Chorus"))
 ODD = EDITS["resize_section"](V, 7).apply(small_song())

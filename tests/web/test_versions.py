@@ -6,8 +6,7 @@ from escalera.core.checks import judged
 from escalera.core.moves.differences import section_changes, song_changes
 from escalera.core.song.edits import EDITS
 from tests.songs import ids, small_song
-from tests.web.test_browser import trouble_of, until
-from tests.web.test_harmony import said, tree
+from tests.web.driving import said, tree, trouble_of, until
 
 SONG = small_song()
 V, C, P, K = (ids(SONG)[name] for name in ("Verse", "Chorus", "Soft pad", "Round kick"))

@@ -26,6 +26,7 @@ from escalera.core.song.document import (
     Groove,
     Layer,
     NamedPattern,
+    Parked,
     Placement,
     Progression,
     Section,
@@ -46,7 +47,7 @@ Plain = dict[str, Any]
 LAYER_FIELDS = (
     "id", "name", "sound", "family", "job", "seed", "level_db", "pan", "lowpass_hz", "highpass_hz", "reverb_send_db",
     "echo_send_db", "near_send_db", "chamber_send_db", "shimmer_send_db", "duck_db", "duck_release_beats", "duck_by", "octave", "tune_cents",
-    "muted", "pattern_id", "source", "recipe",
+    "muted", "pattern_id", "source", "recipe", "reason", "aside",
 )  # fmt: skip
 VARIATION_FIELDS = tuple(Variation.__dataclass_fields__)
 NO_VARIATION = Variation()
@@ -112,6 +113,10 @@ def _section(s: Section) -> Plain:
         plain["swings"] = [[w.layer_id, w.subdivision_ticks, w.ratio] for w in s.swings]
     if s.progression:
         plain["chords"] = _progression(s.progression)
+    if s.body_name:
+        plain["body_name"] = s.body_name
+    if s.parked:
+        plain["parked"] = [{"id": p.id, "name": p.name, "who": p.who, "reason": p.reason, "body": _section(p.body)} for p in s.parked]  # fmt: skip
     return plain | shaping_plain(s)
 
 
@@ -189,6 +194,7 @@ def _read_section(s: Plain) -> Section:
         tuple(TempoPoint(*point) for point in s.get("tempos", ())), s.get("shift_semitones", 0),
         _read_progression(s.get("chords")), tuple(_read_placement(p) for p in s["placements"]), **read_shaping(s),
         swings=tuple(Swing(*row) for row in s.get("swings", ())), stretched=s.get("stretched", 0), length_reason=s.get("length_reason", ""),
+        body_name=s.get("body_name", ""), parked=tuple(Parked(p["id"], p["name"], _read_section(p["body"]), p["who"], p["reason"]) for p in s.get("parked", ())),
     )  # fmt: skip
 
 

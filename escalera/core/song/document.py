@@ -6,6 +6,7 @@ never used twice in a song; they never enter audio keys or noise seeds.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -139,6 +140,22 @@ class Section:
     swings: tuple[Swing, ...] = ()
     stretched: int = 0  # bars by which it was made longer (or cut short) on purpose
     length_reason: str = ""
+    body_name: str = ""  # what the body that stands here is called among the parked ones
+    parked: tuple[Parked, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Parked:
+    """Another body of a section, to be exchanged for the one that stands there: all it plays, but not its name, role or target.
+
+    `who` proposed it; `reason` says what speaks for or against it. `body` has no parked bodies of its own.
+    """
+
+    id: int
+    name: str
+    body: Section
+    who: str = ""
+    reason: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -171,6 +188,8 @@ class Layer:
     stack: tuple[StackPart, ...] = ()
     prints: tuple[Print, ...] = ()
     recipe: str = ""  # how the sound was made, in the user's words
+    reason: str = ""  # what it is there for
+    aside: str = ""  # why it was tried and set aside; such a layer is muted
     voicing: Voicing = Voicing()  # how its following chords lie
 
     @property
@@ -265,6 +284,11 @@ class Song:
         return sum(section.bars for section in self.sections)
 
     @property
+    def bodies(self) -> tuple[Section, ...]:
+        """Every section, and every body that is parked at one."""
+        return (*self.sections, *(p.body for s in self.sections for p in s.parked))
+
+    @property
     def note_count(self) -> int:
         return sum(len(entry.pattern) for entry in self.patterns)
 
@@ -300,5 +324,15 @@ def default_phrases(bars: int) -> tuple[int, ...]:
 
 
 def uses_pattern(song: Song, pattern_id: int) -> int:
-    """How many placements use a pattern."""
-    return sum(p.pattern_id == pattern_id for section in song.sections for p in section.placements)
+    """How many placements use a pattern, those of parked bodies among them."""
+    return sum(p.pattern_id == pattern_id for section in song.bodies for p in section.placements)
+
+
+def each_body(song: Song, change: Callable[[Section], Section]) -> Song:
+    """The song with every section and every parked body passed through a function that leaves what is parked alone."""
+
+    def both(section: Section) -> Section:
+        parked = tuple(replace(p, body=change(p.body)) for p in section.parked)
+        return replace(change(section), parked=parked) if parked else change(section)
+
+    return replace(song, sections=tuple(both(section) for section in song.sections))

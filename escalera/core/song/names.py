@@ -27,6 +27,11 @@ def clean_name(text: str, what: str = "name", limit: int = MAX_NAME) -> str:
     return name
 
 
+def clean_words(text: str, what: str, limit: int) -> str:
+    """As `clean_name`, but nothing may be written."""
+    return clean_name(text, what, limit) if text.strip() else ""
+
+
 def guess_role(name: str) -> str:
     """The role that a section's name suggests, or 'none'."""
     word = re.sub(r"[^a-z-]", "", name.lower().split()[0]) if name.split() else ""

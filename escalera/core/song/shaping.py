@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import TypedDict
 
 from escalera.core.song.devices import Curve, Point, Throw, Treatment
-from escalera.core.song.document import Layer, Section, Song
+from escalera.core.song.document import Layer, Section, Song, each_body
 from escalera.core.song.lanes import lane_parameter, lane_value, layer_parameter, with_layer_value
 from escalera.errors import EditError
 
@@ -104,7 +104,7 @@ def tidied(song: Song) -> Song:
         changed = replace(section, curves=curves, treatments=treatments, throws=throws, swings=swings)
         return section if changed == section else changed
 
-    song = replace(song, sections=tuple(tidy(s) for s in song.sections))
+    song = each_body(song, tidy)
     if any(x.duck_by > 0 and x.duck_by not in layers for x in song.layers):
         kept = tuple(replace(x, duck_by=0) if x.duck_by > 0 and x.duck_by not in layers else x for x in song.layers)
         song = replace(song, layers=kept)

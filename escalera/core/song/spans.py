@@ -55,6 +55,11 @@ def cleared(placements: Iterable[Placement], layer_id: int, low: int, high: int,
     return kept
 
 
+def without_patterns(section: Section, gone: set[int]) -> Section:
+    """A section in which some patterns fall silent."""
+    return replace(section, placements=tuple(p for p in section.placements if p.pattern_id not in gone))
+
+
 def ordered(placements: Iterable[Placement]) -> tuple[Placement, ...]:
     return tuple(sorted(placements, key=lambda p: (p.layer_id, p.start_ticks)))
 

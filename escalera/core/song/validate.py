@@ -32,18 +32,26 @@ def validate(song: Song) -> Song:
     ids = [x.id for x in song.layers] + [s.id for s in song.sections] + [p.id for p in song.patterns]
     ids += [p.id for s in song.sections for p in s.placements] + [g.id for g in song.grooves]
     ids += [d.id for chain in chains(song) for d in chain] + [p.id for x in song.layers for p in x.stack]
+    ids += [p.id for s in song.sections for p in s.parked]
     _need(len(ids) == len(set(ids)), "two parts of the song have the same id")
     _need(all(0 < i < song.next_id for i in ids), "an id is not below next_id")
     for layer in song.layers:
         _layer(song, layer)
-    for section in song.sections:
+    for section in song.bodies:
         _section(song, section)
+    _parked(song)
     for wish, text in song.brief:
         _wish(wish, text)
     shaping(song, _need)
     harmony(song, _need)
     grooves(song, _need)
     return song
+
+
+def _parked(song: Song) -> None:
+    inside = {p.id for s in song.sections for each in s.parked for p in each.body.placements}
+    _need(all(0 < i < song.next_id for i in inside), "an id of a parked body is not below next_id")
+    _need(not any(p.body.parked for s in song.sections for p in s.parked), "a parked body has bodies of its own")
 
 
 def _need(holds: bool, sentence: str) -> None:
@@ -85,6 +93,7 @@ def _layer(song: Song, layer: Layer) -> None:
     _need(
         layer.sound_key in BY_KEY, f"{name} asks for the sound “{shown(layer.sound_key)}”, which is not in the palette"
     )
+    _need(layer.muted or not layer.aside, f"{name} is set aside but not muted")
     _need(layer.family in FAMILIES and layer.job in JOBS, f"{name} has an unknown family or job")
     for control, p in CONTROLS.items():
         value = getattr(layer, control)

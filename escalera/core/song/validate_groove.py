@@ -25,7 +25,7 @@ def grooves(song: Song, need: Need) -> None:
         need(not used & {i for _, i in groove.parts}, f"the groove {groove.name} shares a pattern with another one")
         used |= {i for _, i in groove.parts}
     need(all(drum in RANK for _, drum in song.words), "an own word stands for an unknown drum")
-    for section in song.sections:
+    for section in song.bodies:
         owners = [s.layer_id for s in section.swings]
         need(len(owners) == len(set(owners)), f"{section.name} has two swings for one layer")
         for s in section.swings:

@@ -12,7 +12,7 @@ Need = Callable[[bool, str], None]
 
 
 def harmony(song: Song, need: Need) -> None:
-    owners = [("the song", song.progression), *((s.name, s.progression) for s in song.sections)]
+    owners = [("the song", song.progression), *((s.name, s.progression) for s in song.bodies)]
     for name, progression in owners:
         if progression is not None:
             _progression(name, progression, need)

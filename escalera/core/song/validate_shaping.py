@@ -62,7 +62,7 @@ def shaping(song: Song, need: Need) -> None:
                 BY_KEY[part.sound_key].is_drum == layer.sound.is_drum, f"{layer.name} stacks a drum on a pitched sound"
             )
             _settings(part.settings, BY_KEY[part.sound_key].parameter_by_key, BY_KEY[part.sound_key].label, need)
-    for section in song.sections:
+    for section in song.bodies:
         _section(song, section, need)
 
 

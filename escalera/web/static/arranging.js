@@ -5,17 +5,17 @@ const $ = (id) => document.getElementById(id), dialog = () => $("arranging");
 let song = 0, edit = () => {}, chosen = () => 0, after = () => {}, looked = 0;
 export function arranging(act) { ({ song, edit, chosen, after } = act); }
 
-const open = (address, values = {}) => htmx.ajax("GET", `/songs/${song}/${address}`, { target: "#arranging", swap: "innerHTML", values }).then(() => { if (!dialog().open) dialog().showModal(); });
-export const openMoves = (section = chosen()) => { if (Number(section)) open("moves", { section }); else say("Choose a section first: its moves depend on what it plays."); };
-export const openForm = () => open("form");
-export const openChecks = (section) => { looked = Number(section); return open("checks", looked ? { section } : {}); };
+export const openDialog = (address, values = {}) => htmx.ajax("GET", `/songs/${song}/${address}`, { target: "#arranging", swap: "innerHTML", values }).then(() => { if (!dialog().open) dialog().showModal(); });
+export const openMoves = (section = chosen()) => { if (Number(section)) openDialog("moves", { section }); else say("Choose a section first: its moves depend on what it plays."); };
+export const openForm = () => openDialog("form");
+export const openChecks = (section) => { looked = Number(section); return openDialog("checks", looked ? { section } : {}); };
 // Once the edit of this very event is answered: the dialog anew, or, when it was refused, the reason beside what was typed.
-const again = (reopen) => setTimeout(() => after(() => {
+export const again = (reopen) => setTimeout(() => after(() => {
   const notice = $("notice"), place = dialog().querySelector(".trouble");
   if (!notice.matches(".show.error") || !place) return reopen();
   place.textContent = notice.querySelector("p").textContent;
 }));
-const openBrief = () => open("checks/brief"), briefAgain = () => again(openBrief);
+const openBrief = () => openDialog("checks/brief"), briefAgain = () => again(openBrief);
 const checksAgain = () => again(() => openChecks(looked));
 
 let wanted = "";

@@ -2,6 +2,7 @@
 import { arranging, clearRange, copyKey, extend, openChecks, openForm, openMoves, tileGesture } from "./arranging.js";
 import { handrail } from "./handrail.js";
 import { listenAt, quiet } from "./hearing.js";
+import { keepOption, openOptions, options } from "./options.js";
 import { picker } from "./picker.js";
 import { pageQueue, state } from "./queue.js";
 import { formEdit, hearAlone, refocus, restore, shape } from "./shaping.js";
@@ -173,6 +174,8 @@ document.addEventListener("keydown", (event) => {
   else if (key === "m") openMoves();
   else if (key === "f") openForm();
   else if (key === "k") openChecks();
+  else if (key === "o") openOptions();
+  else if (key === "s") keepOption();
   else page.key(event);
 });
 
@@ -213,3 +216,4 @@ restoreTabs();
 shape({ edit, song });
 picker(edit);
 arranging({ song, edit, after, chosen: chosenSection });
+options({ song, rail, edit, after, chosen: chosenSection });

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from escalera.core.song.chordline import MAX_CHORD_BARS, between_ticks, parse_chordline, stretched
-from escalera.core.song.document import Progression, Section, Song
+from escalera.core.song.document import Progression, Section, Song, each_body
 from escalera.core.song.edits.base import edit, layer_of, one_of, section_of, within
 from escalera.core.song.edits.curves import Treat
 from escalera.core.song.edits.devices import SetValue
@@ -36,8 +36,8 @@ def in_chords(progression: Progression, change: Callable[[Chord], Chord]) -> Pro
 
 def each_progression(song: Song, change: Callable[[Progression], Progression]) -> Song:
     """The song with every progression, its own and its sections', passed through a function."""
-    sections = tuple(replace(s, progression=change(s.progression)) if s.progression else s for s in song.sections)
-    return replace(song, sections=sections, progression=change(song.progression) if song.progression else None)
+    song = each_body(song, lambda s: replace(s, progression=change(s.progression)) if s.progression else s)
+    return replace(song, progression=change(song.progression) if song.progression else None)
 
 
 def metre_of(song: Song, section: Section | None) -> Metre:

@@ -10,13 +10,13 @@ from escalera.core.rhythm.beat import RANK, Beat, Hit, beat, patterns_of, tiled
 from escalera.core.rhythm.playing import GRIDS, humanise, quantise
 from escalera.core.rhythm.spoken import check_word, parse_spoken
 from escalera.core.rhythm.variations import VARIATIONS, vary, with_fill
-from escalera.core.song.document import Groove, Ids, NamedPattern, Placement, Section, Song, Swing
+from escalera.core.song.document import Groove, Ids, NamedPattern, Placement, Section, Song, Swing, each_body
 from escalera.core.song.edits.base import edit, layer_of, one_of, section_of, within
 from escalera.core.song.edits.layers import AddLayer
 from escalera.core.song.grooving import drum_layers, groove_beat, phrase_beat
 from escalera.core.song.limits import MAX_GROOVES, MAX_NOTES, MAX_WORDS, SWING_RATIOS, SWING_TICKS
 from escalera.core.song.names import clean_name
-from escalera.core.song.spans import cleared, joined, span_ticks
+from escalera.core.song.spans import cleared, joined, span_ticks, without_patterns
 from escalera.core.song.timeline import section_metres, timeline
 from escalera.core.time.metre import Metre, parse_metre
 from escalera.errors import EditError
@@ -86,10 +86,7 @@ def _replaced(song: Song, old: dict[str, int], groove: Groove) -> Song:
         for s in song.sections
     }
     if gone:
-        keep = tuple(
-            replace(s, placements=tuple(p for p in s.placements if p.pattern_id not in gone)) for s in song.sections
-        )
-        song = replace(song, sections=keep)
+        song = each_body(song, lambda s: without_patterns(s, gone))
     for section_id, found in spans.items():
         for low, high, offset in sorted(found):
             song = _place_parts(song, section_id, {d: parts[d] for d in fresh}, low, high, offset)
@@ -424,16 +421,12 @@ class RemoveGroove:
     def apply(self, song: Song) -> Song:
         groove = groove_of(song, self.groove_id)
         gone = {i for _, i in groove.parts}
-        sections = tuple(
-            replace(s, placements=tuple(p for p in s.placements if p.pattern_id not in gone)) for s in song.sections
-        )
         rest = tuple(
             replace(g, variant_of=0) if g.variant_of == groove.id else g for g in song.grooves if g.id != groove.id
         )
         layers = tuple(replace(x, pattern_id=0) if x.pattern_id in gone else x for x in song.layers)
         return replace(
-            song,
-            sections=sections,
+            each_body(song, lambda s: without_patterns(s, gone)),
             grooves=rest,
             layers=layers,
             patterns=tuple(p for p in song.patterns if p.id not in gone),

@@ -6,11 +6,11 @@ from dataclasses import replace
 
 from escalera.core.song.brief import WISHES, read_wish
 from escalera.core.song.document import Song
-from escalera.core.song.edits.base import edit
-from escalera.core.song.names import clean_name
+from escalera.core.song.edits.base import edit, layer_of
+from escalera.core.song.limits import MAX_REASON
+from escalera.core.song.names import clean_name, clean_words
 from escalera.errors import EditError, shown
 
-MAX_REASON = 300
 MAX_ACCEPTED = 400
 
 
@@ -49,6 +49,36 @@ class ReopenFinding:
 
     def summary(self, song: Song) -> str:
         return f"Taken up again: {self.key.partition(':')[0]}"
+
+
+@edit("set_reason")
+class SetReason:
+    """Say what a layer is there for."""
+
+    layer_id: int
+    reason: str = ""
+
+    def apply(self, song: Song) -> Song:
+        reason = clean_words(self.reason, "reason", MAX_REASON)
+        return song.with_layer(replace(layer_of(song, self.layer_id), reason=reason))
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name} is there for: {self.reason.strip() or 'no reason'}"[:200]
+
+
+@edit("set_aside")
+class SetAside:
+    """Keep a layer that was tried and did not make it: muted, with the reason. Letting it sound again takes it back."""
+
+    layer_id: int
+    reason: str
+
+    def apply(self, song: Song) -> Song:
+        reason = clean_name(self.reason, "reason", MAX_REASON)
+        return song.with_layer(replace(layer_of(song, self.layer_id), muted=True, aside=reason))
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name} set aside: {self.reason.strip()}"[:200]
 
 
 @edit("set_brief")

@@ -7,10 +7,9 @@ from dataclasses import replace
 
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS
 from escalera.core.rhythm.pattern import pattern_from_list
-from escalera.core.song.document import Layer, Section, Song
+from escalera.core.song.document import Layer, Section, Song, each_body
 from escalera.core.song.edits.base import edit, layer_of, one_of, sound_of
 from escalera.core.song.edits.devices import SetValue, not_printed
-from escalera.core.song.edits.sections import each_section
 from escalera.core.song.lanes import CONTROLS
 from escalera.core.song.limits import MAX_LAYERS
 from escalera.core.song.names import clean_name
@@ -86,9 +85,7 @@ class RemoveLayer:
         def without(section: Section) -> Section:
             return replace(section, placements=tuple(p for p in section.placements if p.layer_id != self.layer_id))
 
-        return tidied(
-            replace(each_section(song, without), layers=tuple(x for x in song.layers if x.id != self.layer_id))
-        )
+        return tidied(replace(each_body(song, without), layers=tuple(x for x in song.layers if x.id != self.layer_id)))
 
     def summary(self, song: Song) -> str:
         return f"Removed layer {layer_of(song, self.layer_id).name}"
@@ -175,7 +172,8 @@ class SetMuted:
     muted: bool
 
     def apply(self, song: Song) -> Song:
-        return song.with_layer(replace(layer_of(song, self.layer_id), muted=self.muted))
+        layer = layer_of(song, self.layer_id)
+        return song.with_layer(replace(layer, muted=self.muted, aside=layer.aside if self.muted else ""))
 
     def summary(self, song: Song) -> str:
         return f"{layer_of(song, self.layer_id).name} {'muted' if self.muted else 'sounds again'}"

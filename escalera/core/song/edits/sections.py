@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 
 from escalera.core.song.chordline import between_ticks, rotated, unrolled
@@ -377,8 +376,3 @@ class ShiftSection:
 
     def summary(self, song: Song) -> str:
         return f"{section_of(song, self.section_id).name} shifted by {self.semitones:+d} semitones"
-
-
-def each_section(song: Song, change: Callable[[Section], Section]) -> Song:
-    """The song with every section passed through a function."""
-    return replace(song, sections=tuple(change(section) for section in song.sections))

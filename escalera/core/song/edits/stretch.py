@@ -9,14 +9,14 @@ from escalera.core.song.edits.base import edit, one_of, section_of, within
 from escalera.core.song.edits.sections import USUAL_TARGET, ResizeSection
 from escalera.core.song.form_text import numbered, parse_form
 from escalera.core.song.limits import MAX_BARS, MAX_SECTIONS
-from escalera.core.song.names import clean_name, guess_role
+from escalera.core.song.names import clean_words, guess_role
 from escalera.core.song.slips import find_slips, mended
 from escalera.core.song.spans import clip, ordered
 from escalera.core.song.timeline import section_bar_ticks, timeline
 from escalera.errors import EditError
 
 MAX_STRETCH = 8
-MAX_REASON = 200
+MAX_LENGTH_REASON = 200
 
 
 @edit("stretch_section")
@@ -36,7 +36,7 @@ class StretchSection:
             raise EditError(
                 f"{section.name} has {section.bars} bars; at most {section.bars - 1} can be cut. Cut fewer."
             )
-        reason = clean_name(self.reason, "reason", MAX_REASON) if self.reason.strip() else ""
+        reason = clean_words(self.reason, "reason", MAX_LENGTH_REASON)
         phrases = _stretched_phrases(section.phrases, by)
         song = ResizeSection(section.id, section.bars + by).apply(song)
         total = section.stretched + by
@@ -71,7 +71,7 @@ class SetLengthReason:
     reason: str = ""
 
     def apply(self, song: Song) -> Song:
-        reason = clean_name(self.reason, "reason", MAX_REASON) if self.reason.strip() else ""
+        reason = clean_words(self.reason, "reason", MAX_LENGTH_REASON)
         return song.with_section(replace(section_of(song, self.section_id), length_reason=reason))
 
     def summary(self, song: Song) -> str:

@@ -6,7 +6,7 @@ import math
 from dataclasses import replace
 
 from escalera.core.energy.schools import SCHOOLS, SWITCHES
-from escalera.core.song.document import EnergyScale, Section, Song
+from escalera.core.song.document import EnergyScale, Section, Song, each_body
 from escalera.core.song.edits.base import edit, one_of, section_of, within
 from escalera.core.song.limits import MAX_TEMPO_BPM, MAX_TITLE, MIN_TEMPO_BPM
 from escalera.core.song.names import clean_name
@@ -46,7 +46,7 @@ class SetTempo:
             own = () if math.isclose(tempo, song.tempo_bpm) else (TempoPoint(0, tempo),)
             return song.with_section(replace(section, tempo_changes=own + later))
         ratio = tempo / song.tempo_bpm
-        return replace(song, tempo_bpm=tempo, sections=tuple(_scaled(section, ratio) for section in song.sections))
+        return replace(each_body(song, lambda s: _scaled(s, ratio)), tempo_bpm=tempo)
 
     def summary(self, song: Song) -> str:
         where = "" if self.section_id is None else f" of {section_of(song, self.section_id).name}"
@@ -101,9 +101,7 @@ class SetMetre:
     def apply(self, song: Song) -> Song:
         metre = parse_metre(self.metre)
         if self.section_id is None:
-            return replace(
-                song, metre=metre, sections=tuple(remap_bars(s, song.metre, s, metre) for s in song.sections)
-            )
+            return replace(each_body(song, lambda s: remap_bars(s, song.metre, s, metre)), metre=metre)
         section = section_of(song, self.section_id)
         changed = replace(section, metre_changes=() if metre == song.metre else ((0, metre),))
         return song.with_section(remap_bars(section, song.metre, changed, song.metre))

@@ -8,9 +8,10 @@ import numpy as np
 
 from escalera.core.lines.encode import HOW_WORDS, HOWS, how_written
 from escalera.core.rhythm.pattern import Pattern
-from escalera.core.song.document import Layer, NamedPattern, Song, Swing
+from escalera.core.song.document import Layer, NamedPattern, Song, Swing, each_body
 from escalera.core.song.edits.base import edit, layer_of, one_of, section_of, within
 from escalera.core.song.resolve import swing_of
+from escalera.core.song.spans import without_patterns
 from escalera.core.song.timeline import Span, timeline
 from escalera.core.song.written import Line, Note, Row, encoder, line_in, put_rows, too_many
 from escalera.core.time.note_values import VALUES
@@ -132,10 +133,7 @@ def _once(rows: list) -> list:
 
 def _without_pattern(song: Song, entry: NamedPattern) -> Song:
     """A pattern whose last note is gone plays nowhere any more; its notes stay in the song's list."""
-    sections = tuple(
-        replace(s, placements=tuple(p for p in s.placements if p.pattern_id != entry.id)) for s in song.sections
-    )
-    return replace(song, sections=sections)
+    return each_body(song, lambda s: without_patterns(s, {entry.id}))
 
 
 @edit("anchor_line")

@@ -1,0 +1,52 @@
+"""What tests of the pages share: opening a song, waiting for what an edit leads to, reading answers, accessibility."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+from lxml import html
+
+
+def open_song(page, server, title):
+    page.goto("/")
+    page.get_by_role("link", name=title).click()
+    page.wait_for_selector("#stair")
+    page.wait_for_function("() => window.escalera")  # the scripts listen
+    return int(page.url.rsplit("/", 1)[1])
+
+
+def settled(page, studio, song_id, revision):
+    """Wait until the page shows a state newer than `revision`; returns it."""
+    page.wait_for_function("old => Number(document.querySelector('#state [name=base]').value) !== old", arg=revision)
+    return studio.head(song_id)
+
+
+def until(true, seconds=15):
+    """Wait until something kept by the server is so."""
+    end = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < end, "it never came"
+        time.sleep(0.05)
+
+
+def shown(page, studio, song_id):
+    page.wait_for_function(
+        "r => document.querySelector('#state [name=base]').value === r", arg=str(studio.head(song_id).revision_id)
+    )
+
+
+def trouble_of(page):
+    """What axe finds against WCAG A and AA."""
+    page.evaluate(next(Path("tests/vendor").glob("axe-*.min.js")).read_text())
+    return page.evaluate(
+        "async () => (await axe.run(document, { runOnly: ['wcag2a', 'wcag2aa'] })).violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.target + ' ' + (n.any[0]?.message ?? '')).join(' | '))"
+    )
+
+
+def tree(response):
+    return html.fromstring(response.get_data(as_text=True))
+
+
+def said(response):
+    return " ".join(" ".join(tree(response).itertext()).split())
