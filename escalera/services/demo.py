@@ -5,8 +5,8 @@ phrase. A cell is '.', or a pattern's key from the library with marks after slas
   name/open:400-8000   low-pass from … to … hertz      name/fade:-20..0   level from … to … dB
   name/keep:0.5        thinned to a share               name/up:12         transposed by semitones
 A layer may say `settings` of its sound, `effects` in order as [effect, {parameter: value}], a `stack` as
-[sound, {level_db, offset_ms, …}], `duck_by` a layer's name and a `recipe` note; the song `buses` and `master`
-chains and `returns`; a section `curves` as [owner, parameter, points in beats] and `throws` as
+[sound, {level_db, offset_ms, …}], `duck_by` a layer's name, a `reason`, a `recipe` note and why it is `aside`; the song `buses` and `master`
+chains and `returns`, `meant` findings (check:section) with reasons, said `options` of sections, and `parked` ideas for the parking lot; a section `curves` as [owner, parameter, points in beats] and `throws` as
 [layer, first beat, beats, space, level]. 'x' is the layer's first pattern; a '*' at the end repeats the cell before it to the section's end.
 """
 
@@ -15,10 +15,14 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+from escalera.core.checks import facts_text, run_checks
+from escalera.core.ideas import cut_pattern, cut_section
+from escalera.core.moves.spoken import AddOptions
 from escalera.core.song.document import EVERY_BEAT, Song
 from escalera.core.song.edits.chords import SetChords
 from escalera.core.song.edits.curves import AddThrow, SetCurve, Treat
 from escalera.core.song.edits.devices import AddEffect, AddStack, SetDuckBy, SetRecipe, SetStack, SetValue
+from escalera.core.song.edits.judging import AcceptFinding, SetAside, SetReason
 from escalera.core.song.edits.layers import AddLayer, SetControl
 from escalera.core.song.edits.sections import AddSection, SetPhrases, SetTarget, ShiftSection
 from escalera.core.song.edits.tiles import PlaceNew, Vary
@@ -61,6 +65,19 @@ def song_from_recipe(recipe: dict[str, Any]) -> Song:
             song = AddThrow(section_id, layers[name][0], start, start + round(960 * beats), to, level_db).apply(song)
         for name, lane, value in row.get("treats", ()):
             song = Treat(section_id, layers[name][0], lane, value).apply(song)
+    song = _meant(song, recipe.get("meant", {}))
+    ids = {s.name: s.id for s in song.sections}
+    for name, text, who in recipe.get("options", ()):
+        song = AddOptions(ids[name], text, who).apply(song)
+    return song
+
+
+def _meant(song: Song, reasons: dict[str, str]) -> Song:
+    """Findings accepted with their reasons. Raises KeyError for one that is not there."""
+    names = {s.id: s.name for s in song.sections}
+    found = {":".join((f.check, *(names[i] for i in f.place))): f for f in run_checks(song)}
+    for key, reason in reasons.items():
+        song = AcceptFinding(found[key].key, reason, facts_text(found[key])).apply(song)
     return song
 
 
@@ -109,6 +126,9 @@ def _add_layer(song: Song, row: dict[str, Any]) -> Song:
     for sound, values in row.get("stack", ()):
         song = AddStack(layer_id, sound).apply(song)
         song = SetStack(layer_id, song.next_id - 1, **values).apply(song)
+    song = SetReason(layer_id, row.get("reason", "")).apply(song)
+    if "aside" in row:
+        song = SetAside(layer_id, row["aside"]).apply(song)
     return SetRecipe(layer_id, row["recipe"]).apply(song) if "recipe" in row else song
 
 
@@ -169,4 +189,20 @@ def seed_demo(studio: Studio) -> list[int]:
     """Put the demo songs on an empty shelf; a shelf with songs (or a filled bin) is left as it is."""
     if studio.shelf() or studio.bin_count():
         return []
-    return [studio.add_song(song, "Demo song") for song in reversed(demo_songs())]
+    made = [studio.add_song(song, "Demo song") for song in reversed(demo_songs())]
+    _park_ideas(studio, studio.head(made[-1]).song, library.data(DEMO_FILES[0])["parked"])
+    return made
+
+
+def _park_ideas(studio: Studio, song: Song, rows: list[Any]) -> None:
+    """Words, sections by name, or a section, layer and phrase."""
+    sections, layers = {s.name: s.id for s in song.sections}, {x.name: x.id for x in song.layers}
+    for row in rows:
+        if isinstance(row, str):
+            studio.ideas.keep_text(row, song.title)
+        elif len(row) == 1:
+            studio.ideas.keep_song("section", cut_section(song, sections[row[0]]), f"{song.title}, {row[0]}")
+        else:
+            studio.ideas.keep_song(
+                "pattern", cut_pattern(song, sections[row[0]], layers[row[1]], row[2]), f"{song.title}, {row[0]}"
+            )

@@ -16,6 +16,7 @@ from escalera.core.song.edits.whole import SetScale
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError, InputError
 from escalera.services.audition import audition_song
+from escalera.services.ideas import Ideas
 from escalera.services.jobs import Jobs
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.rendering import Rendering
@@ -43,6 +44,7 @@ class Studio:
         self.database = Database(self.folder / "escalera.db", number("max_pages") if max_pages is None else max_pages)
         self.repository = Repository()
         self.versions = Versions(self.database, self.repository)
+        self.ideas = Ideas(self.database)
         disk = (self.folder / "sound", number("disk_cache_mb"))
         cache = number("cache_mb") if cache_mb is None else cache_mb
         self.jobs = Jobs()

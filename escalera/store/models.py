@@ -67,3 +67,21 @@ class PrintRow(Base):
 class FavouriteRow(Base):
     __tablename__ = "favourites"
     sound: Mapped[str] = mapped_column(String(60), primary_key=True)
+
+
+class IdeaRow(Base):
+    """An idea without a place. `data` is a packed project for patterns and sections, FLAC for samples, empty for words.
+
+    `source` tells where it came from (for a sample: whose it is), `placed` where it found its place.
+    """
+
+    __tablename__ = "ideas"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    kind: Mapped[str] = mapped_column(String(20))
+    name: Mapped[str] = mapped_column(String(120))
+    text: Mapped[str] = mapped_column(Text, default="")
+    source: Mapped[str] = mapped_column(String(240), default="")
+    created_at: Mapped[datetime] = mapped_column(DateTime, default=now)
+    placed: Mapped[str] = mapped_column(String(240), default="")
+    seconds: Mapped[float] = mapped_column(default=0.0)
+    data: Mapped[bytes] = mapped_column(LargeBinary, default=b"")

@@ -120,7 +120,7 @@ def looks_alike(a: Song, b: Song) -> bool:
     """Whether two states have the same wall: the same layers, sections and placements under the same names."""
 
     def layers(song: Song) -> list[tuple[object, ...]]:
-        return [(x.id, x.name, x.family, x.sound_key, x.muted) for x in song.layers]
+        return [(x.id, x.name, x.family, x.sound_key, x.muted, x.reason, x.aside) for x in song.layers]
 
     def sections(song: Song) -> list[tuple[object, ...]]:
         return [(s.id, s.name, s.bars, s.phrases, s.placements) for s in song.sections]
@@ -162,7 +162,7 @@ class SongView:
         found = [tiles(self.song, span) for span in self.energy.line.spans]
         names = tuple((s.id, s.name) for s in self.song.sections)
         s, rows = self.selection, []
-        for layer in self.song.layers:
+        for layer in sorted(self.song.layers, key=lambda x: bool(x.aside)):
             row = tuple(t for by_layer in found for t in by_layer[layer.id])
             chosen = (s.section_id, s.phrase) if s.what == "tile" and s.layer_id == layer.id else None
             rows.append(WallRow(layer, wall_row(layer.name, layer.family, row, names, self.song.lead_bars, chosen)))

@@ -7,7 +7,8 @@ from datetime import date
 
 from flask import Blueprint, Response, render_template, request
 
-from escalera.core.checks import judged
+from escalera.core.bench.tune_map import without_place
+from escalera.core.checks import judged, next_steps, undecided
 from escalera.core.energy.model import arranged
 from escalera.core.moves.differences import section_changes, song_changes
 from escalera.core.song.brief import read_brief
@@ -29,10 +30,13 @@ def history(song_id: int):  # type: ignore[no-untyped-def]
 
 def _history(song_id: int, trouble: str = "", said: str = ""):  # type: ignore[no-untyped-def]
     head, kept = studio().head(song_id), studio().versions.of(song_id)
-    names = {v.revision_id: v.name for v in kept}
-    lacking = [each for each in read_brief(head.song, date.today()) if each.met is False][:3]
-    return render_template("stair/_history.html", entries=studio().history(song_id), head=head, kept=kept, names=names, trouble=trouble, said=said,
-                           findings=judged(head.song).open, lacking=lacking)  # fmt: skip
+    ideas, today = studio().ideas.fits(head.song), date.today()
+    lacking = [each for each in read_brief(head.song, today) if each.met is False][:3]
+    return render_template(
+        "stair/_history.html", entries=studio().history(song_id), head=head, kept=kept, names={v.revision_id: v.name for v in kept}, trouble=trouble, said=said,
+        findings=judged(head.song).open, lacking=lacking, ideas=ideas, homeless=without_place(head.song), waiting=sum(not i.placed for i in studio().ideas.all()),
+        steps=next_steps(head.song, today, len(ideas))[:3], undecided=undecided(head.song),
+    )  # fmt: skip
 
 
 @blueprint.post("/versions")

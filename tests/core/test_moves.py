@@ -79,7 +79,7 @@ ROWS = {
     "thin drums": ("harbour", "Chorus 2", lambda a, b, s: onsets(b, s, "Tin hats") < onsets(a, s, "Tin hats") and onsets(b, s, "Round kick") == onsets(a, s, "Round kick"), ("harbour", "Break")),
     "half time": ("harbour", "Chorus 1", lambda a, b, s: onsets(b, s, "Room snare") < onsets(a, s, "Room snare"), ("harbour", "Break")),
     "ride": ("harbour", "Chorus 1", lambda a, b, s: any(x.sound.drum == "ride" for x in sounding_layers(b, b.section_by_id[s.id])), ("harbour", "Break")),
-    "crash": ("harbour", "Verse 2", lambda a, b, s: "Crash" in heard(b, s) and onsets(b, s, "Crash") == 1, ("harbour", "Chorus 1")),
+    "crash": ("harbour", "Verse 1", lambda a, b, s: "Crash" in heard(b, s) and onsets(b, s, "Crash") == 1, ("harbour", "Chorus 1")),
     "sixteenths": ("harbour", "Chorus 1", lambda a, b, s: onsets(b, s, "Shaker") == 16 * s.bars, ("harbour", "Chorus 2")),
     "hold the sub": ("harbour", "Chorus 1", lambda a, b, s: len(phrase_layers(b, s)[0]) < len(phrase_layers(a, s)[0]) and phrase_layers(b, s)[1] == phrase_layers(a, s)[1], ("harbour", "Break")),
     "sub in": ("harbour", "Verse 2", lambda a, b, s: "Sub sine" in heard(b, s), ("harbour", "Chorus 1")),

@@ -118,3 +118,20 @@ def test_exchanging_is_one_edit_that_keeps_name_target_and_length_of_the_song_in
     taken = EDITS["exchange_body"](C, long.section_by_id[C].parked[0].id).apply(long)
     assert (taken.section_by_id[C].name, taken.section_by_id[C].target.end, taken.bars) == ("Chorus", 9, 12)
     assert timeline(taken).seconds == pytest.approx(24) and taken.section_by_id[C].parked[0].body.bars == 12
+
+
+def test_a_layer_says_what_it_is_for_and_what_was_tried_stays_with_its_reason(client, studio, song_id):
+    post(client, studio, song_id, kind="set_reason", layer_id=P, reason="it carries the chords")
+    answer = post(client, studio, song_id, kind="set_aside", layer_id=B, reason="it hides the kick")
+    assert [n.text_content().strip() for n in tree(answer).xpath("//div[@class='wall-name']/button[@data-select]")][
+        2
+    ] == "Plucked bass"
+    page = client.get(f"/songs/{song_id}?select=layer:{C}:{B}")
+    assert "Tried and set aside it hides the kick" in said(page) and not tree(page).xpath(
+        "//form[@data-edit='set_aside']"
+    )
+    assert tree(page).xpath("//button[contains(@title, 'it carries the chords')]")
+    layers = studio.head(song_id).song
+    assert {p.layer_id for p in layers.section_by_id[C].placements} == {K, B, P} and layers.layer_by_id[B].muted
+    post(client, studio, song_id, kind="set_muted", layer_id=B, muted="false")
+    assert "Tried and set aside" not in said(client.get(f"/songs/{song_id}?select=layer:{C}:{B}"))

@@ -88,7 +88,7 @@ def test_a_wrong_name_or_reason_is_said_beside_the_list(client, studio, song_id,
 def test_coming_back_one_sees_where_it_stands(client, studio, song_id):
     studio.edit(song_id, studio.head(song_id).revision_id, EDITS["set_brief"]({"length": "3:30"}))
     shown, found = said(client.get(f"/songs/{song_id}/history")), judged(studio.head(song_id).song).open
-    assert f"{len(found)} findings are open, the weightiest: {found[0].said}" in shown
+    assert f"{len(found)} findings are open" in shown and f"the weightiest: {found[0].said}" in shown
     assert "Last: Brief: length" in shown and "Brief: 3:30 is wanted, 0:32 is there" in shown
 
 

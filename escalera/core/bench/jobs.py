@@ -13,6 +13,7 @@ from escalera.core.song.timeline import Span, timeline
 from escalera.errors import EditError
 
 SAME_REGISTER = 0.6  # of the smaller range
+SAME_RHYTHM = 0.5  # of both layers' onsets
 ANSWERS = 0.7  # of the notes that must fall into the other's rests
 SOON_BEATS = 2.0  # after the other ended
 Notes = list[tuple[int, int, int]]  # start, end, pitch
@@ -60,7 +61,7 @@ class Gap:
 @dataclass(frozen=True, slots=True)
 class Jobs:
     parts: tuple[Part, ...]
-    same: tuple[tuple[Part, Part], ...]  # two with the same job in the same register
+    same: tuple[tuple[Part, Part], ...]  # two with the same job in the same register and rhythm
     voice: Part | None
     clashes: tuple[Clash, ...]
     gaps: tuple[Gap, ...]
@@ -96,18 +97,29 @@ def _jobs(song: Song, span: Span) -> Jobs:
     beat = span.bar_metres[0].beat_ticks
     clashes = tuple(c for p in others if voice and (c := _clash(p, voice, played)).notes)
     gaps = tuple(_gaps(voice, played, others, beat, span.length_ticks)) if voice else ()
-    return Jobs(tuple(parts), tuple(_same(parts)), voice, clashes, gaps, tuple(_answers(parts, played, beat)))
+    return Jobs(tuple(parts), tuple(_same(parts, played)), voice, clashes, gaps, tuple(_answers(parts, played, beat)))
 
 
-def _same(parts: list[Part]) -> list[tuple[Part, Part]]:
+def _same(parts: list[Part], played: dict[int, Notes]) -> list[tuple[Part, Part]]:
+    """Pairs of one job whose ranges and rhythms lie on each other; a held and a struck part are no pair."""
     found = []
     for i, a in enumerate(parts):
         for b in parts[i + 1 :]:
             shared = min(a.high, b.high) - max(a.low, b.low) + 1
             smaller = min(a.high - a.low, b.high - b.low) + 1
-            if a.layer.job == b.layer.job and shared >= SAME_REGISTER * smaller:
+            if (
+                a.layer.job == b.layer.job
+                and shared >= SAME_REGISTER * smaller
+                and _rhythm(a, b, played) >= SAME_RHYTHM
+            ):
                 found.append((a, b))
     return found
+
+
+def _rhythm(a: Part, b: Part, played: dict[int, Notes]) -> float:
+    """Share of both layers' onsets that they have in common."""
+    first, second = ({start for start, _, _ in played[p.layer.id]} for p in (a, b))
+    return len(first & second) / len(first | second)
 
 
 def _clash(part: Part, voice: Part, played: dict[int, Notes]) -> Clash:

@@ -2,8 +2,12 @@
 
 from escalera.core.checks import brief, energy, form, layers
 from escalera.core.checks.base import CHECKS, Check, Finding, Judged, facts_text, find_finding, judged, run_checks
+from escalera.core.checks.standing import NextStep, next_steps, undecided
 
 __all__ = [
+    "NextStep",
+    "next_steps",
+    "undecided",
     "CHECKS",
     "Check",
     "Finding",

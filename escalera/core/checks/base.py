@@ -125,7 +125,8 @@ class Facts:
 
     @cached_property
     def phrases(self) -> dict[int, list[set[tuple[object, ...]]]]:
-        """What every phrase of every section plays: (layer, pattern, variation)."""
+        """What every phrase of every section plays: (layer, pattern, variation); muted layers play nothing."""
+        heard = {x.id for x in self.song.layers if not x.muted}
         found: dict[int, list[set[tuple[object, ...]]]] = {}
         for s in self.sections:
             section = s.span.section
@@ -133,7 +134,7 @@ class Facts:
                 {
                     (p.layer_id, p.pattern_id, p.variation)
                     for p in section.placements
-                    if p.start_ticks < high and p.end_ticks > low
+                    if p.layer_id in heard and p.start_ticks < high and p.end_ticks > low
                 }
                 for low, high in s.span.phrase_ticks()
             ]

@@ -120,7 +120,7 @@ def verse_room(facts: Facts) -> Iterator[Finding]:
 
 @check(
     "same job",
-    "Two layers with the same job in one register",
+    "Two layers with the same job, register and rhythm",
     "Each layer has a job; two with one job in one place are a question.",
     "lift",
     "octave up",
@@ -134,7 +134,7 @@ def same_job(facts: Facts) -> Iterator[Finding]:
             pair = frozenset((a.layer.id, b.layer.id))
             if pair not in told:
                 told.add(pair)
-                yield Finding("same job", f"{a.layer.name} and {b.layer.name} both are {a.layer.job} in one register, as in {s.span.section.name}.", (s.span.section.id,), a.layer.id,
+                yield Finding("same job", f"{a.layer.name} and {b.layer.name} both are {a.layer.job} in one register and one rhythm, as in {s.span.section.name}.", (s.span.section.id,), a.layer.id,
                               0.9, (b.layer.id,))  # fmt: skip
 
 
@@ -192,7 +192,7 @@ def used_once(facts: Facts) -> Iterator[Finding]:
 
 @check("never", "A layer that never plays", "It costs attention and gives nothing; place it, or let it go.", "bring in")
 def never(facts: Facts) -> Iterator[Finding]:
-    playing = set().union(*(facts.layers_of(s.span.section) for s in facts.sections))
+    playing = {p.layer_id for body in facts.song.bodies for p in body.placements}
     for layer in facts.song.layers:
         if layer.id not in playing and not layer.muted:
             yield Finding("never", f"{layer.name} plays nowhere.", (), layer.id, 0.8)
@@ -205,7 +205,8 @@ def never(facts: Facts) -> Iterator[Finding]:
     when=("care", "placed"),
 )
 def reason(facts: Facts) -> Iterator[Finding]:
-    bare = [x for x in facts.song.layers if not x.recipe.strip() and not x.sound.is_drum]
+    layers = (x for x in facts.song.layers if not x.muted and not x.sound.is_drum)
+    bare = [x for x in layers if not (x.reason or x.recipe).strip()]
     if bare:
         yield Finding(
             "reason",

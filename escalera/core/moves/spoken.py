@@ -18,6 +18,7 @@ from escalera.core.song.edits.bodies import with_parked
 from escalera.core.song.edits.sections import ResizeSection
 from escalera.core.song.edits.tiles import CopyTiles, Lift, SetTiles
 from escalera.core.song.limits import MAX_NAME, MAX_PARKED
+from escalera.core.song.names import singular
 from escalera.core.song.spans import ordered
 from escalera.errors import EditError, shown
 
@@ -233,7 +234,7 @@ def _meant(song: Song, words: str) -> list[Layer]:
 def _tokens(text: str) -> set[str]:
     """Words in their simplest form: no plural, no filler."""
     words = re.findall(r"[\w♭♯#]+", text.lower().replace("-", " "))
-    return {w[:-1] if len(w) > 3 and w.endswith("s") and not w.endswith("ss") else w for w in words if w not in FILLER}
+    return {singular(w) for w in words if w not in FILLER}
 
 
 def _without(song: Song, section: Section, words: str) -> Song:

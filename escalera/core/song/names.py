@@ -32,6 +32,11 @@ def clean_words(text: str, what: str, limit: int) -> str:
     return clean_name(text, what, limit) if text.strip() else ""
 
 
+def singular(word: str) -> str:
+    """An English word without its plural s: 'drums' is 'drum'; 'chorus', 'bass' and 'is' stay."""
+    return word[:-1] if len(word) > 3 and word.endswith("s") and not word.endswith(("ss", "us", "is")) else word
+
+
 def guess_role(name: str) -> str:
     """The role that a section's name suggests, or 'none'."""
     word = re.sub(r"[^a-z-]", "", name.lower().split()[0]) if name.split() else ""

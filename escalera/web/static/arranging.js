@@ -1,13 +1,15 @@
 // Arranging on the stair: moves looked at before they are made, the form as text, ranges of tiles, a section's tiles copied.
+import { hear, quiet } from "./hearing.js";
 import { say } from "./shell.js";
 
 const $ = (id) => document.getElementById(id), dialog = () => $("arranging");
 let song = 0, edit = () => {}, chosen = () => 0, after = () => {}, looked = 0;
-export function arranging(act) { ({ song, edit, chosen, after } = act); }
+export function arranging(act) { ({ song, edit, chosen, after } = act); dialog().addEventListener("close", quiet); }
 
 export const openDialog = (address, values = {}) => htmx.ajax("GET", `/songs/${song}/${address}`, { target: "#arranging", swap: "innerHTML", values }).then(() => { if (!dialog().open) dialog().showModal(); });
 export const openMoves = (section = chosen()) => { if (Number(section)) openDialog("moves", { section }); else say("Choose a section first: its moves depend on what it plays."); };
 export const openForm = () => openDialog("form");
+export const openIdeas = (section) => { document.getElementById("history").close(); return openDialog("ideas", Number(section) ? { section } : {}); };
 export const openChecks = (section) => { looked = Number(section); return openDialog("checks", looked ? { section } : {}); };
 // Once the edit of this very event is answered: the dialog anew, or, when it was refused, the reason beside what was typed.
 export const again = (reopen) => setTimeout(() => after(() => {
@@ -15,7 +17,7 @@ export const again = (reopen) => setTimeout(() => after(() => {
   if (!notice.matches(".show.error") || !place) return reopen();
   place.textContent = notice.querySelector("p").textContent;
 }));
-const openBrief = () => openDialog("checks/brief"), briefAgain = () => again(openBrief);
+export const openBrief = () => openDialog("checks/brief"), briefAgain = () => again(openBrief);
 const checksAgain = () => again(() => openChecks(looked));
 
 let wanted = "";
@@ -45,6 +47,10 @@ document.addEventListener("click", (event) => {
     else look(section, move, target);
   }
   if (hit("[data-brief]")) openBrief();
+  else if (hit("[data-keep-idea]")) htmx.ajax("POST", `/songs/${song}/ideas`, { swap: "none", values: JSON.parse(hit("[data-keep-idea]").dataset.keepIdea) });
+  else if (hit("[data-ideas-again]")) { const { ideasAgain } = hit("[data-ideas-again]").dataset; again(() => openIdeas(ideasAgain)); }
+  else if (hit("[data-ideas]")) openIdeas(hit("[data-ideas]").dataset.ideas);
+  else if (hit("[data-hear-idea]")) hear(hit("[data-hear-idea]").dataset.hearIdea, hit("[data-hear-idea]"));
   if (hit("#arranging button[data-brief-again]")) briefAgain();
   else if (hit("#arranging button[data-stays], #mend-preview [data-do]")) checksAgain();
   else if (hit("#arranging button[data-closes]")) dialog().close();

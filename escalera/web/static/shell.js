@@ -26,9 +26,28 @@ function theme() {
   label();
 }
 
+// An idea in words, from any page: where one stood is kept with it.
+function jot() {
+  const form = document.getElementById("jot-form"), words = (query) => document.querySelector(query)?.textContent.trim();
+  form.elements.source.value = [words(".song-title"), words("#inspector h2")].filter(Boolean).join(", ").slice(0, 200);
+  document.getElementById("jot").showModal();
+  form.elements.text.focus();
+}
+document.getElementById("jot-form").addEventListener("keydown", (event) => { if (event.key === "Enter" && !event.shiftKey && event.target.name === "text") { event.preventDefault(); event.currentTarget.requestSubmit(); } });
+document.addEventListener("htmx:afterOnLoad", (event) => {
+  const form = event.target;
+  if (form.id !== "jot-form") return;
+  form.querySelector(".trouble").textContent = event.detail.successful ? "" : document.querySelector("#notice p")?.textContent ?? "";
+  if (!event.detail.successful) return; // what was written stays
+  form.reset();
+  document.getElementById("jot").close();
+});
+
 const actions = {
   theme,
   help: () => document.getElementById("help").showModal(),
+  jot,
+  "jot-end": () => document.getElementById("jot").close(),
   dismiss: () => { const notice = document.getElementById("notice"); notice.className = "notice"; notice.replaceChildren(); },
 };
 
@@ -45,6 +64,7 @@ document.addEventListener("keydown", (event) => {
   if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
   if (event.key === "?") actions.help();
   else if (event.key === "d" || event.key === "D") theme();
+  else if (event.key === "y" || event.key === "Y") { event.preventDefault(); jot(); }
   else if (event.key === "n" || event.key === "N") document.getElementById("quick-new")?.requestSubmit();
   else if (event.key === "Escape") actions.dismiss();
 });

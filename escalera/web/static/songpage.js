@@ -29,15 +29,26 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
   }
   // Versions in the history: compared with now, heard against it, also blind. True when the click was on one of these.
   function versions(target) {
-    const { compare, hearState, hearUrl, blind } = target.dataset, form = target.closest("form"), side = { target: "#history-side", swap: "innerHTML" };
+    const { compare, hold, hearState, hearUrl, blind } = target.dataset, form = target.closest("form"), side = { target: "#history-side", swap: "innerHTML" };
     const states = form?.dataset.hearStates?.split(" "), section = form?.elements.section?.value;
     if ((hearState || hearUrl) && rail.player?.playing) rail.player.stop();
-    if (compare) htmx.ajax("GET", `/songs/${song}/compare`, { ...side, values: { from: compare } });
+    if (hold) holdState(target);
+    else if (compare) {
+      const held = dialog.querySelector("[data-hold][aria-pressed=true]")?.dataset.hold, [from, to] = [compare, held].sort((a, b) => a - b);
+      htmx.ajax("GET", `/songs/${song}/compare`, { ...side, values: held && held !== compare ? { from, to } : { from: compare } });
+    }
     else if (hearState) hear(`/songs/${song}/hear/${states[hearState]}/${section}.wav`, target);
     else if (blind !== undefined) htmx.ajax("GET", `/songs/${song}/blind`, { ...side, values: { from: states[0], to: states[1], section } });
     else if (hearUrl) hear(hearUrl, target);
     else return false;
     return true;
+  }
+  // A state is held so that another one is compared with it instead of with now.
+  function holdState(button) {
+    const on = button.getAttribute("aria-pressed") !== "true", line = document.getElementById("held");
+    for (const other of dialog.querySelectorAll("[data-hold]")) { other.setAttribute("aria-pressed", String(on && other.dataset.hold === button.dataset.hold)); other.textContent = on && other === button ? "Held" : "Hold"; }
+    line.hidden = !on;
+    line.textContent = on ? `Held: ${button.closest("li, .version-row").querySelector("span, b").textContent.trim()}. Compare another one with it.` : "";
   }
   // True when the key was Ctrl with another; undo and redo are done here.
   function control(event) {

@@ -1,5 +1,5 @@
 // The stair page: edits one at a time, treads and tiles by hand and keys, listening.
-import { arranging, clearRange, copyKey, extend, openChecks, openForm, openMoves, tileGesture } from "./arranging.js";
+import { arranging, clearRange, copyKey, extend, openBrief, openChecks, openForm, openIdeas, openMoves, tileGesture } from "./arranging.js";
 import { handrail } from "./handrail.js";
 import { listenAt, quiet } from "./hearing.js";
 import { keepOption, openOptions, options } from "./options.js";
@@ -216,4 +216,6 @@ restoreTabs();
 shape({ edit, song });
 picker(edit);
 arranging({ song, edit, after, chosen: chosenSection });
+const wish = new URLSearchParams(location.search).get("open"), wishes = { checks: () => openChecks(), options: () => openOptions(), ideas: () => openIdeas(), brief: () => openBrief() };
 options({ song, rail, edit, after, chosen: chosenSection });
+if (wishes[wish]) { history.replaceState(null, "", location.pathname); wishes[wish](); }

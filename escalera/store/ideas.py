@@ -1,0 +1,72 @@
+"""The parking lot: ideas without a place, the newest first."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from escalera.errors import InputError, NotFound
+from escalera.store.models import IdeaRow
+
+MOST = 300
+CARD = (IdeaRow.id, IdeaRow.kind, IdeaRow.name, IdeaRow.text, IdeaRow.source, IdeaRow.created_at, IdeaRow.placed, IdeaRow.seconds)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class ParkedIdea:
+    """An idea without its data."""
+
+    id: int
+    kind: str
+    name: str
+    text: str
+    source: str
+    created_at: datetime
+    placed: str
+    seconds: float
+
+
+def all_ideas(session: Session) -> list[ParkedIdea]:
+    """The newest first; those that found a place come last."""
+    rows = session.execute(select(*CARD).order_by(IdeaRow.placed != "", IdeaRow.id.desc()))
+    return [ParkedIdea(*row) for row in rows]
+
+
+def keep_idea(
+    session: Session, kind: str, name: str, text: str, source: str, data: bytes = b"", seconds: float = 0.0
+) -> int:
+    """The new idea's id. Raises InputError when no more fit."""
+    if (session.scalar(select(func.count()).select_from(IdeaRow)) or 0) >= MOST:
+        raise InputError(f"{MOST} ideas are parked; no more fit. Let some go first.")
+    row = IdeaRow(kind=kind, name=name, text=text, source=source, data=data, seconds=seconds)
+    session.add(row)
+    session.flush()
+    return row.id
+
+
+def _row(session: Session, idea_id: int) -> IdeaRow:
+    row = session.get(IdeaRow, idea_id)
+    if row is None:
+        raise NotFound("This idea was let go already, perhaps in another window. The parking lot shows what there is.")
+    return row
+
+
+def idea_data(session: Session, idea_id: int) -> bytes:
+    return _row(session, idea_id).data
+
+
+def set_placed(session: Session, idea_id: int, where: str) -> str:
+    """Say where an idea found its place; '' offers it again. Returns its name."""
+    row = _row(session, idea_id)
+    row.placed = where[:240]
+    return row.name
+
+
+def forget_idea(session: Session, idea_id: int) -> str:
+    """Its name."""
+    row = _row(session, idea_id)
+    session.delete(row)
+    return row.name

@@ -1,0 +1,140 @@
+"""The parking lot: ideas kept in a moment on any page, heard, offered again in songs where they might fit."""
+
+from __future__ import annotations
+
+from pathlib import PurePath
+
+from flask import Blueprint, Response, render_template, request
+
+from escalera.core.ideas import PLACES, PlaceIdea, cut_pattern, cut_section
+from escalera.core.song.edits.base import section_of
+from escalera.errors import InputError
+from escalera.services.studio import Outcome
+from escalera.web.edits import ACTS, whole_number
+from escalera.web.song_view import studio
+
+blueprint = Blueprint("ideas", __name__)
+
+
+@blueprint.get("/ideas")
+def lot():  # type: ignore[no-untyped-def]
+    """All ideas, those without a place first."""
+    return render_template("ideas/page.html", ideas=studio().ideas.all())
+
+
+def _listed(said: str = "", trouble: str = ""):  # type: ignore[no-untyped-def]
+    return render_template("ideas/_list.html", ideas=studio().ideas.all(), said=said, trouble=trouble)
+
+
+@blueprint.post("/ideas")
+def jot():  # type: ignore[no-untyped-def]
+    """Words, from any page; the answer is a notice."""
+    name = studio().ideas.keep_text(request.form.get("text", ""), request.form.get("source", ""))
+    return render_template(
+        "_notice.html", message=f"“{name}” is parked; it is offered again where it might fit.", kind="calm"
+    )
+
+
+@blueprint.post("/ideas/words")
+def words():  # type: ignore[no-untyped-def]
+    """Words, from the parking lot itself."""
+    return _changed(lambda: f"“{studio().ideas.keep_text(request.form.get('text', ''))}” is parked.")
+
+
+@blueprint.post("/ideas/sample")
+def sample():  # type: ignore[no-untyped-def]
+    """A recording, with whose it is."""
+    file = request.files.get("file")
+
+    def act() -> str:
+        if file is None or not file.filename:
+            raise InputError("No file was chosen. Choose a recording: WAV, FLAC, AIFF or OGG.")
+        name = request.form.get("name", "").strip() or PurePath(file.filename).stem
+        return f"“{studio().ideas.keep_sample(name, file.read(), request.form.get('source', ''))}” is parked."
+
+    return _changed(act)
+
+
+@blueprint.post("/ideas/<int:idea_id>/forget")
+def forget(idea_id: int):  # type: ignore[no-untyped-def]
+    return _changed(lambda: f"“{studio().ideas.forget(idea_id)}” was let go.")
+
+
+@blueprint.post("/ideas/<int:idea_id>/again")
+def again(idea_id: int):  # type: ignore[no-untyped-def]
+    """Offer an idea that had found its place once more."""
+    return _changed(lambda: f"“{studio().ideas.set_placed(idea_id, '')}” is offered again.")
+
+
+def _changed(act):  # type: ignore[no-untyped-def]
+    """The list after an act, with what was done or why not."""
+    try:
+        return _listed(said=act())
+    except InputError as error:
+        return _listed(trouble=str(error)), error.status
+
+
+@blueprint.get("/ideas/<int:idea_id>.wav")
+def hear(idea_id: int):  # type: ignore[no-untyped-def]
+    """A pattern or section as it sounds by itself, or a recording as it is."""
+    idea = studio().ideas.idea(idea_id)
+    data = studio().hear(idea.song) if idea.song else studio().ideas.sample_wav(idea_id)
+    return Response(data, mimetype="audio/wav", headers={"Cache-Control": "no-store"})
+
+
+@blueprint.post("/songs/<int:song_id>/ideas")
+def keep(song_id: int):  # type: ignore[no-untyped-def]
+    """A section, or what a layer plays in a phrase, kept as an idea; the song stays as it is."""
+    song, form = studio().head(song_id).song, request.form
+    section = section_of(song, whole_number(form.get("section_id", "")))
+    if form.get("layer_id"):
+        cut = cut_pattern(song, section.id, whole_number(form["layer_id"]), whole_number(form.get("phrase", "0")))
+    else:
+        cut = cut_section(song, section.id)
+    kind = "pattern" if form.get("layer_id") else "section"
+    name = studio().ideas.keep_song(kind, cut, f"{song.title}, {section.name}")
+    return render_template(
+        "_notice.html", message=f"“{name}” is parked as it is now; it is offered again where it might fit.", kind="calm"
+    )
+
+
+@blueprint.get("/songs/<int:song_id>/ideas")
+def offered(song_id: int):  # type: ignore[no-untyped-def]
+    """Ideas that might fit a song, or one of its sections, with why and how."""
+    song, place = studio().head(song_id).song, request.args.get("section", 0, int)
+    section = song.section_by_id.get(place)
+    return render_template("ideas/_offered.html", song_id=song_id, song=song, section=section, fits=studio().ideas.fits(song, section.id if section else 0),
+                           waiting=sum(not i.placed for i in studio().ideas.all()), places=PLACES)  # fmt: skip
+
+
+@blueprint.get("/songs/<int:song_id>/ideas/offer")
+def offer(song_id: int):  # type: ignore[no-untyped-def]
+    """One line for the inspector of a section: the likeliest idea for it, or nothing."""
+    song, place = studio().head(song_id).song, request.args.get("section", 0, int)
+    found = studio().ideas.fits(song, place) if place in song.section_by_id else []
+    return render_template("ideas/_offer.html", fits=found, place=place)
+
+
+def _place(song_id: int, base: int, form: dict[str, str]) -> Outcome:
+    """Bring an idea back as an edit of the song; words are only marked."""
+    idea, section_id = (
+        studio().ideas.idea(whole_number(form.get("idea_id", ""))),
+        whole_number(form.get("section_id", "")),
+    )
+    if idea.song is None:
+        raise InputError(f"“{idea.name}” is brought in by hand. When it is done, say so in the parking lot.")
+    outcome = studio().edit(song_id, base, PlaceIdea(section_id, idea.song, form.get("place", "")))
+    studio().ideas.set_placed(idea.id, f"{outcome.head.song.title}, {section_of(outcome.head.song, section_id).name}")
+    return outcome
+
+
+@blueprint.post("/songs/<int:song_id>/ideas/<int:idea_id>/done")
+def done(song_id: int, idea_id: int):  # type: ignore[no-untyped-def]
+    """An idea that a person brought in by hand."""
+    song = studio().head(song_id).song
+    section = section_of(song, whole_number(request.form.get("section_id", "")))
+    studio().ideas.set_placed(idea_id, f"{song.title}, {section.name}")
+    return offered(song_id)
+
+
+ACTS["place_idea"] = _place
