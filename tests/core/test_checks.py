@@ -6,8 +6,9 @@ from datetime import date
 import pytest
 
 from escalera.core.checks import CHECKS, facts_text, judged, run_checks
+from escalera.core.checks.mending import mends
 from escalera.core.energy.model import arranged
-from escalera.core.moves import KINDS
+from escalera.core.moves import KINDS, apply_move
 from escalera.core.song.brief import read_brief
 from escalera.core.song.edits import EDITS
 from escalera.core.song.validate import validate
@@ -164,6 +165,7 @@ def test_strictness_and_switches_decide_what_is_told():
     ({"length": "0:40", "bars": "16"}, "would be 96 bpm", False), ({"length": "0:42"}, "0:32 is there: about 5 bars more", False),
     ({"due": "2026-03-01"}, "It is due tomorrow", None), ({"due": "2026-02-27"}, "has passed", None), ({"due": "2026-03-10"}, "10 days are left", None),
     ({"instruments": "glass bells"}, "glass bells: no layer", False), ({"feel": "late"}, "", None),
+    ({"job": "song for a voice"}, "usually judged as “Song and voice”: The voice leads", None), ({"job": "own track"}, "", None),
 ])  # fmt: skip
 def test_a_brief_says_what_it_implies_and_where_it_contradicts_itself(lines, says, met):
     read = read_brief(briefed(**lines), date(2026, 2, 28))
@@ -171,6 +173,20 @@ def test_a_brief_says_what_it_implies_and_where_it_contradicts_itself(lines, say
     assert bool(found) == bool(says) and (says or not read)
     for label, offer in (each.offer for each in found if each.offer):
         assert label and offer["kind"] in EDITS
+
+
+def test_a_finding_about_the_whole_song_is_mended_in_one_of_its_sections():
+    song = briefed(length="0:40")
+    rows = mends(song, next(f for f in judged(song).open if f.check == "brief length"))
+    best = rows[0]
+    assert best.settles and "hold on:4" in best.move.key
+    assert not [f for f in judged(apply_move(song, best.move)).open if f.check == "brief length"]
+    far = briefed(length="1:30")
+    assert all(not m.settles for m in mends(far, next(f for f in judged(far).open if f.check == "brief length")))
+    assert not mends(
+        briefed(tempo_class="slow"),
+        next(f for f in judged(briefed(tempo_class="slow")).open if f.check == "brief tempo_class"),
+    )
 
 
 @pytest.mark.parametrize(("line", "says"), [

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from escalera.core.checks.base import Facts, Finding, check
 from escalera.core.song.brief import READERS, WISHES
 
-MENDS = {"length": ("hold on", "halve")}
+MENDS = {"length": ("hold on", "halve", "adorn", "double chorus")}
 
 
 def _of(wish: str) -> None:
@@ -18,9 +18,13 @@ def _of(wish: str) -> None:
         *MENDS.get(wish, ()),
     )
     def find(facts: Facts) -> Iterator[Finding]:
-        lacking = [each.said for each in facts.brief if each.wish == wish and each.met is False]
-        if lacking:
-            yield Finding(f"brief {wish}", " ".join(f"{said[:1].upper()}{said[1:]}" for said in lacking), (), weight=1.5, facts=tuple(lacking))  # fmt: skip
+        rows = [each for each in facts.brief if each.wish == wish and each.met is False]
+        if rows:
+            lacking = tuple(each.said for each in rows)
+            said = " ".join(f"{words[:1].upper()}{words[1:]}" for words in lacking)
+            yield Finding(
+                f"brief {wish}", said, (), weight=1.5 + min(1.0, max(each.off for each in rows)), facts=lacking
+            )
 
 
 for each in (*READERS, "bars"):

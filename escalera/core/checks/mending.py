@@ -13,7 +13,7 @@ from escalera.core.song.document import Song
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError
 
-TRIED, OF_A_KIND = 14, 2
+TRIED, OF_A_KIND = 24, 2
 CLEARLY = 0.05
 
 
@@ -33,16 +33,23 @@ class Mend:
 
 
 def mends(song: Song, found: Finding) -> list[Mend]:
-    """Moves that mend a finding or lessen it and leave the song as a whole better judged, the best first."""
-    if not found.place:
-        return []
-    section = song.section_by_id[found.place[0]]
-    moves = _few_of_a_kind(moves_for(song, section, CHECKS[found.check].mends))
-    tried = [mend for move in moves if (mend := _tried(song, found, move)) is not None]
-    return sorted(tried, key=lambda m: (not m.settles, m.left))
+    """Moves that mend a finding or lessen it and leave the song as a whole better judged, the best first.
+
+    A finding about the whole song is mended in any of its sections: one move of a kind is tried in each.
+    """
+    places = [song.section_by_id[found.place[0]]] if found.place else list(song.sections)
+    most = OF_A_KIND if found.place else max(1, TRIED // len(places))
+    ranked = [
+        (rank, s.id, move)
+        for s in places
+        for rank, move in _few_of_a_kind(moves_for(song, s, CHECKS[found.check].mends), most)
+    ]
+    moves = [(place, move) for _, place, move in sorted(ranked, key=lambda row: row[0])]
+    tried = (_tried(song, found, place, move) for place, move in moves[:TRIED])
+    return sorted((mend for mend in tried if mend is not None), key=lambda m: (not m.settles, m.left))
 
 
-def _tried(song: Song, found: Finding, move: Move) -> Mend | None:
+def _tried(song: Song, found: Finding, place: int, move: Move) -> Mend | None:
     try:
         after = apply_move(song, move)
     except EditError:
@@ -52,14 +59,14 @@ def _tried(song: Song, found: Finding, move: Move) -> Mend | None:
     left = sum(f.weight for f in then)
     if rest > found.weight - CLEARLY or left > sum(f.weight for f in before) - CLEARLY:
         return None
-    place = found.place[0]
     now, points = (section_energy(s, timeline(s).span_of(place)).value for s in (song, after))
     others = len(then) - len(before) + (not rest)
     return Mend(place, move, points - now, not rest, others, left)
 
 
-def _few_of_a_kind(moves: Iterable[Move]) -> list[Move]:
+def _few_of_a_kind(moves: Iterable[Move], most: int) -> list[tuple[int, Move]]:
+    """The first moves of every kind, each with its rank in its kind."""
     kinds: dict[str, list[Move]] = {}
     for move in moves:
         kinds.setdefault(move.key.partition(":")[0], []).append(move)
-    return [move for row in kinds.values() for move in row[:OF_A_KIND]][:TRIED]
+    return [(rank, move) for row in kinds.values() for rank, move in enumerate(row[:most])]

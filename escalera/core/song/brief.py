@@ -7,8 +7,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import date
 
+from escalera.core.energy.schools import SCHOOLS
 from escalera.core.palette.sounds import SOUNDS
 from escalera.core.song.document import Layer, Song
+from escalera.core.song.forms import FORMS
 from escalera.core.song.harmony import section_harmony
 from escalera.core.song.limits import MAX_BARS, MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.song.timeline import timeline
@@ -19,6 +21,11 @@ MAX_WISH = 300
 NEAR = 0.05  # of the wanted length: as near as that, it is met
 
 TEMPOS = {"slow": (30, 80), "middle": (80, 108), "brisk": (108, 132), "fast": (132, 300)}  # quarter notes a minute
+JOBS = {
+    "song for a voice": ("song", "verse-chorus"),
+    "loop piece": ("dance", "loop-piece"),
+    "music to picture": ("weather", "through"),
+}  # school, form
 RICHNESS = {"plain": (0.0, 0.15), "coloured": (0.15, 0.6), "rich": (0.6, 1.0)}  # share of chords of four tones or more
 
 
@@ -51,13 +58,14 @@ WISHES: dict[str, Wish] = {
 class Implied:
     """What a wish implies for the song as it is: `met`, not met, or None where only an ear or a calendar can say.
 
-    `offer` is an edit that would meet it (its words, its fields), where one step can.
+    `offer` is an edit that would meet it (its words, its fields), where one step can; `off` how far away it is, as a share.
     """
 
     wish: str
     said: str
     met: bool | None = None
     offer: tuple[str, dict[str, object]] | None = None
+    off: float = 0.0
 
 
 def read_wish(wish: str, text: str) -> str:
@@ -98,7 +106,7 @@ def read_brief(song: Song, today: date | None = None) -> list[Implied]:
     """What the brief implies, and where it contradicts itself. Days are counted from `today`, where given."""
     wanted = dict(song.brief)
     found = list(_contradictions(wanted, song))
-    for wish, read in READERS.items():
+    for wish, read in (NOTED | READERS).items():
         if wanted.get(wish):
             found += read(song, wanted[wish])
     if today and wanted.get("due"):
@@ -129,7 +137,12 @@ def _length(song: Song, text: str) -> Iterator[Implied]:
     bar = 60 * song.metre.bar_ticks / TICKS_PER_QUARTER / song.tempo_bpm
     off = round((wanted - there) / bar)
     more = f": about {abs(off)} bars {'more' if off > 0 else 'fewer'} at this tempo" if off else ""
-    yield Implied("length", f"{text} is wanted, {clock(there)} is there{more}.", abs(there - wanted) <= NEAR * wanted)
+    yield Implied(
+        "length",
+        f"{text} is wanted, {clock(there)} is there{more}.",
+        abs(there - wanted) <= NEAR * wanted,
+        off=abs(there - wanted) / wanted,
+    )
 
 
 def _tempo(song: Song, text: str) -> Iterator[Implied]:
@@ -174,4 +187,21 @@ def _harmony(song: Song, text: str) -> Iterator[Implied]:
     yield Implied("harmony", f"{text.capitalize()} is wanted; {100 * share:.0f} % of the chords have four tones or more.", low <= share <= high)  # fmt: skip
 
 
+def _job(song: Song, text: str) -> Iterator[Implied]:
+    """The kind of job stands for a school, which decides what the checks ask, and for a form to begin with."""
+    school, form = JOBS.get(text, ("", ""))
+    if not school:
+        return
+    label = SCHOOLS[school].label
+    if song.school == school:
+        yield Implied("job", f"{text.capitalize()}: judged as “{label}”.", True)
+    else:
+        yield Implied("job", f"{text.capitalize()} is usually judged as “{label}”: {SCHOOLS[school].help} Now it is “{SCHOOLS[song.school].label}”.",
+                      None, ("Judge it so", {"kind": "set_school", "school": school}))  # fmt: skip
+    if len(song.sections) == 1:
+        wanted = FORMS[form]
+        yield Implied("job", f"A form to begin with: {wanted.text}.", None, (f"Lay it out: {wanted.label.lower()}", {"kind": "lay_out", "text": wanted.text, "source_id": song.sections[0].id}))  # fmt: skip
+
+
+NOTED = {"job": _job}  # wishes that say how to go about it, and cannot be missed
 READERS = {"length": _length, "tempo_class": _tempo, "instruments": _instruments, "harmony": _harmony}
