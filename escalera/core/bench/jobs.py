@@ -6,9 +6,10 @@ from bisect import bisect_left, bisect_right
 from dataclasses import dataclass
 
 from escalera.core.energy.model import section_energy
+from escalera.core.kept import Kept
 from escalera.core.song.document import Layer, Song
 from escalera.core.song.edits.lines import DoubleLine
-from escalera.core.song.resolve import DURATION, PITCH, START, layer_events, sounding_layers
+from escalera.core.song.resolve import DURATION, PITCH, START, heard_in, layer_events, sounding_layers
 from escalera.core.song.timeline import Span, timeline
 from escalera.errors import EditError
 
@@ -78,8 +79,12 @@ def jobs(song: Song, span: Span) -> Jobs:
     """The jobs view of one section."""
     key = ("jobs", span.section.id)
     if key not in song.memo:
-        song.memo[key] = _jobs(song, span)
+        named = tuple((x.id, x.name, x.job) for x in sounding_layers(song, span.section))
+        song.memo[key] = _kept.get_or_make((heard_in(song, span), named), lambda: _jobs(song, span))
     return song.memo[key]
+
+
+_kept: Kept[Jobs] = Kept(512)
 
 
 def _jobs(song: Song, span: Span) -> Jobs:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from escalera.core.energy.features import band_powers
 from escalera.core.palette.parameters import setting
-from escalera.core.rhythm.measures import TOGETHER, Meeting, kick_and_bass
+from escalera.core.rhythm.measures import Meeting, kick_and_bass, met
 from escalera.core.song.document import EVERY_BEAT, Layer, Song
 from escalera.core.song.resolve import PITCH, START, layer_events, sounding_layers
 from escalera.core.song.timeline import Span
@@ -100,7 +100,7 @@ def _low_end(song: Song, span: Span, low: int, high: int) -> LowEnd:
         [x for x in layers if x.family == "low end" and not x.sound.is_kick],
     )
     hit, played = _onsets(song, span, kicks, low, high), _onsets(song, span, basses, low, high)
-    together = [k for k in hit if any(abs(k - n) <= TOGETHER for n in played)]
+    together = met(hit, played)
     rows = {x.id: powers[i] for i, x in enumerate(layers)}
     masked = tuple(k for k in together if _masks(rows, kicks, basses, min(len(ticks) - 1, (k - low) // STEP_TICKS)))
     locked = tuple(k for k in together if k not in masked)
@@ -143,17 +143,18 @@ def _owners(ticks: NDArray[np.int64], powers: Floats, ids: list[int]) -> tuple[S
     levels = 10.0 * np.log10(np.maximum(powers, 1e-10))
     least = max(QUIETEST_DB, float(levels.max()) - BELOW_LOUDEST_DB)
     order = np.argsort(-levels, axis=0, kind="stable")
-    steps = []
-    for column, tick in enumerate(ticks):
-        first = order[0, column]
-        level = float(levels[first, column])
-        if level < least:
-            steps.append(Step(int(tick), 0, level))
-            continue
-        second = order[1, column] if len(ids) > 1 else first
-        behind = level - float(levels[second, column]) if second != first else 99.0
-        steps.append(Step(int(tick), ids[first], level, ids[second] if behind < 99 else 0, behind))
-    return tuple(steps)
+    first, second = order[0].tolist(), order[min(1, len(ids) - 1)].tolist()
+    ranked = np.take_along_axis(levels, order[:2], axis=0)
+    strongest, next_to_it = ranked[0].tolist(), ranked[min(1, len(ids) - 1)].tolist()
+    return tuple(
+        _step(tick, ids[a], ids[b] if a != b else 0, level, below) if level >= least else Step(tick, 0, level)
+        for tick, a, b, level, below in zip(ticks.tolist(), first, second, strongest, next_to_it)
+    )
+
+
+def _step(tick: int, owner: int, second: int, level_db: float, second_db: float) -> Step:
+    behind = level_db - second_db if second else 99.0
+    return Step(tick, owner, level_db, second if behind < 99 else 0, behind)
 
 
 def _onsets(song: Song, span: Span, layers: Sequence[Layer], low: int, high: int) -> list[int]:

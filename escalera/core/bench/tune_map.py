@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from escalera.core.energy.model import arranged, is_arranged
+from escalera.core.kept import Kept
 from escalera.core.lines.kinship import NOTHING, PIECE, WHOLE, Kin, Notes, kinship, steps_of
 from escalera.core.song.document import Layer, NamedPattern, Song, uses_pattern
-from escalera.core.song.resolve import sounding_layers
+from escalera.core.song.resolve import heard_in, sounding_layers
 from escalera.core.song.timeline import Span, timeline
 from escalera.core.song.written import line_in
 
@@ -89,14 +89,21 @@ def _kin(song: Song, span: Span, phrase: int, layer: Layer, tune: Notes) -> Kin:
 
 
 def _steps(song: Song, span: Span, phrase: int, layer: Layer) -> Notes:
-    """A line as steps of the key; kept with what the section plays where the song's energy is known."""
-    if not is_arranged(song):
-        return _read_steps(song, span, phrase, layer)
-    memo = arranged(song).of(span.section.id).core.memo
-    key = ("steps", phrase, layer.id)
+    """A line as steps of the key; kept with what the section plays, whatever its levels."""
+    memo, key = _section_steps(song, span), (phrase, layer.id)
     if key not in memo:
         memo[key] = _read_steps(song, span, phrase, layer)
     return memo[key]
+
+
+def _section_steps(song: Song, span: Span) -> dict[tuple[int, int], Notes]:
+    key = ("steps", span.section.id)
+    if key not in song.memo:
+        song.memo[key] = _kept.get_or_make((song.key, heard_in(song, span)), dict)
+    return song.memo[key]
+
+
+_kept: Kept[dict[tuple[int, int], Notes]] = Kept(512)
 
 
 def _read_steps(song: Song, span: Span, phrase: int, layer: Layer) -> Notes:

@@ -5,6 +5,7 @@ All layers of a section that are not cached yet are computed together: one pass 
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -72,6 +73,7 @@ class Voice:
 
 
 _kept: Kept[Stats] = Kept(8192)
+_kept_bands: Kept[Floats] = Kept(256)
 
 
 def voice_stats(voices: list[Voice], grid: Grid) -> list[Stats]:
@@ -141,16 +143,22 @@ def band_powers(song: Song, span: Span, layers: list[Layer], edges_s: Floats) ->
 
     Levels and filters are in, ducking and what a bus adds are not.
     """
-    found = np.zeros((len(layers), len(edges_s) - 1, 6))
-    voices = [_voice(song, span, x) for x in layers]
+    voices = tuple(_voice(song, span, x) for x in layers)
+    unit = _kept_bands.get_or_make((voices, span.grid, edges_s.tobytes()), lambda: _bands(voices, span.grid, edges_s))
+    gains = 10.0 ** ((np.array([x.level_db for x in layers]) + song.master_gain_db) / 10.0)
+    return unit * gains[:, None, None]
+
+
+def _bands(voices: tuple[Voice, ...], grid: Grid, edges_s: Floats) -> Floats:
+    """As `band_powers`, at a level of 0 dB: a changed level needs nothing of it anew."""
+    found = np.zeros((len(voices), len(edges_s) - 1, 6))
     if not any(len(v.events.table) for v in voices):
         return found
-    notes = _sounding(voices, span.grid)
-    share = _overlap(edges_s, notes, voices)
-    for i, layer in enumerate(layers):
+    notes = _sounding(list(voices), grid)
+    share = _overlap(edges_s, notes, list(voices))
+    for i in range(len(voices)):
         mine = notes.of(i)
-        gain = 10.0 ** ((layer.level_db + song.master_gain_db) / 10.0)
-        found[i] = gain * (share[:, mine] @ notes.energy[mine]) / np.diff(edges_s)[:, None]
+        found[i] = (share[:, mine] @ notes.energy[mine]) / np.diff(edges_s)[:, None]
     return found
 
 
@@ -267,6 +275,18 @@ def _space(layer: Layer) -> float:
         if level > -59.5:
             sends += RETURN_POWER[row.key] * 10.0 ** (level / 10.0)
     return sends
+
+
+def prepare_stats(states: Iterable[tuple[Song, Span]]) -> None:
+    """Compute in one go what `section_stats` of several states will need; many small tables cost more than a large one."""
+    missing: dict[Grid, dict[Voice, None]] = {}
+    for song, span in states:
+        for layer in sounding_layers(song, span.section):
+            voice = _voice(song, span, layer)
+            if _kept.get(voice) is None:
+                missing.setdefault(span.grid, {})[voice] = None
+    for grid, voices in missing.items():
+        voice_stats(list(voices), grid)
 
 
 def section_stats(song: Song, span: Span) -> tuple[list[Layer], Stats]:

@@ -49,6 +49,14 @@ def thin_drums(song: Song, section: Section) -> Iterator[Move]:
         yield Move("thin drums", "Thin the drums", tuple(edits))
 
 
+def _adopted(song: Song, section_id: int, phrase: int) -> Song:
+    """The song with what a phrase's drums play as a groove: where several moves begin."""
+    key = ("adopted", section_id, phrase)
+    if key not in song.memo:
+        song.memo[key] = AdoptGroove(section_id, phrase).apply(song)
+    return song.memo[key]
+
+
 def _varied(song: Song, section: Section, variation: str) -> Step:
     """The beats of the section, varied as grooves in every phrase that has one."""
 
@@ -63,7 +71,7 @@ def _varied(song: Song, section: Section, variation: str) -> Step:
             low, high = span.phrase_ticks()[phrase]
             groove = groove_at(song, here, low, high)
             if groove is None:
-                song = AdoptGroove(section.id, phrase).apply(song)
+                song = _adopted(song, section.id, phrase)
                 groove = groove_at(song, song.section_by_id[section.id], low, high)
             if groove is None or groove.id in variants.values():
                 continue

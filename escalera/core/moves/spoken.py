@@ -19,7 +19,9 @@ from escalera.core.song.edits.sections import ResizeSection
 from escalera.core.song.edits.tiles import CopyTiles, Lift, SetTiles
 from escalera.core.song.limits import MAX_NAME, MAX_PARKED
 from escalera.core.song.names import singular
+from escalera.core.song.resolve import Events, section_events
 from escalera.core.song.spans import ordered
+from escalera.core.song.timeline import timeline
 from escalera.errors import EditError, shown
 
 COUNTING = (
@@ -159,12 +161,18 @@ def read_option(song: Song, section: Section, text: str) -> Option:
 
 def _only_here(song: Song, after: Song, section: Section) -> None:
     """An option lives in one section: whatever reaches further is a move of its own."""
-    rest = [tuple(s for s in x.sections if s.id != section.id) for x in (song, after)]
+    rest = [[_heard(x, s) for s in x.sections if s.id != section.id] for x in (song, after)]
     kept = [x for x in after.layers if x.id in song.layer_by_id]
     if rest[0] != rest[1] or tuple(kept) != song.layers or after.section_by_id.get(section.id) is None:
         raise EditError(
             f"That reaches beyond {section.name}. Make it as a move (M), and keep the song as a version (H) before."
         )
+
+
+def _heard(song: Song, section: Section) -> tuple[Section, dict[int, Events]]:
+    """A section apart from the names of its patterns: what every layer plays in it."""
+    events = section_events(song, timeline(song).span_of(section.id))
+    return replace(section, placements=()), {layer: e for layer, e in events.items() if len(e)}
 
 
 # one option: parts that are read one after the other -----------------------------------------------------------------------

@@ -13,11 +13,11 @@ from itertools import combinations
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.energy.features import section_stats
+from escalera.core.energy.features import prepare_stats, section_stats
 from escalera.core.energy.felt import felt_bars
 from escalera.core.energy.model import section_energy
 from escalera.core.energy.terms import compute_terms, to_energy
-from escalera.core.moves.base import HERE, KINDS, Move, apply_move, moves_for
+from escalera.core.moves.base import HERE, KINDS, Move, Step, apply_move, moves_for
 from escalera.core.song.document import Section, Song
 from escalera.core.song.edits.base import section_of
 from escalera.core.song.timeline import Span, timeline
@@ -116,14 +116,15 @@ def _value(song: Song, span: Span, totals: Values) -> float:
 def _singles(song: Song, section: Section, moves: Sequence[Move]) -> list[_Scored]:
     """Moves with their exact effect on the section's stats; those that do not apply, or change its length, are left out."""
     span = timeline(song).span_of(section.id)
-    base = _totals(song, span)
-    found = []
+    base, made, found = _totals(song, span), [], []
     for move in moves:
         try:
             after = apply_move(song, move)
         except EditError:
             continue
-        there = timeline(after).span_of(section.id)
+        made.append((move, after, timeline(after).span_of(section.id)))
+    prepare_stats((after, there) for _, after, there in made)
+    for move, after, there in made:
         totals = _totals(after, there)
         if totals.shape == base.shape:
             found.append(_Scored(move, after, _value(after, there, totals), totals - base))
@@ -143,8 +144,11 @@ def _best(
     ]  # fmt: skip
     leading = sorted(singles, key=lambda s: -gain[id(s)])[:EXTENDED]
     for group in _promising(song, span, leading, singles, wanted):
-        moves = tuple(s.move for s in group)
-        after = _applied(song, moves)
+        group = tuple(sorted(group, key=lambda s: not any(isinstance(e, Step) for e in s.move.edits)))
+        moves = tuple(
+            s.move for s in group
+        )  # what was made for a single already need not be made again: the dearest first
+        after = _applied(group[0].song, moves[1:])
         if after is None:
             continue
         value = section_energy(after, timeline(after).span_of(section.id)).value

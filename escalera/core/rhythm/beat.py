@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.rhythm.pattern import FIXED, Pattern
@@ -105,7 +105,7 @@ def beat_of_patterns(parts: Mapping[str, Pattern], metre: Metre) -> Beat:
 def tiled(played: Beat, length_ticks: int) -> Beat:
     """The beat repeated, or cut, to a length."""
     hits = [
-        replace(h, tick=h.tick + cycle)
+        Hit(h.tick + cycle, h.drum, h.velocity)
         for cycle in range(0, length_ticks, played.length_ticks)
         for h in played.hits
         if h.tick + cycle < length_ticks and (h.tick >= 0 or cycle == 0)

@@ -104,9 +104,19 @@ class Meeting:
     said: str
 
 
+def met(hits: Sequence[int], others: Sequence[int]) -> list[int]:
+    """Those of the hits that another onset meets; both by time."""
+    if not hits or not others:
+        return []
+    ordered, places = np.array(others), np.searchsorted(others, hits)
+    before, after = ordered[np.maximum(places - 1, 0)], ordered[np.minimum(places, len(ordered) - 1)]
+    gaps = np.minimum(np.abs(before - hits), np.abs(after - hits)).tolist()
+    return [hit for hit, gap in zip(hits, gaps) if gap <= TOGETHER]
+
+
 def kick_and_bass(kicks: Sequence[int], notes: Sequence[int], ducked_db: float) -> Meeting:
     """How the onsets of kick and bass meet; `ducked_db` is how far the bass steps back for the kick."""
-    near = sum(any(abs(k - n) <= TOGETHER for n in notes) for k in kicks)
+    near = len(met(kicks, notes))
     if not kicks or not notes:
         said = "no kick here" if not kicks else "no bass here"
     elif near >= 0.6 * len(kicks):

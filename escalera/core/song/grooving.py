@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.kept import Kept
 from escalera.core.rhythm.beat import RANK, Beat, Hit, beat, beat_of_patterns, shortest
 from escalera.core.rhythm.measures import swing_of
 from escalera.core.song.document import Groove, Layer, Section, Song
-from escalera.core.song.resolve import START, VELOCITY, layer_events, sounding_layers
+from escalera.core.song.resolve import START, VELOCITY, Events, layer_events, sounding_layers
 from escalera.core.song.timeline import Span, section_metres, timeline
 from escalera.core.time.metre import Metre
 
@@ -20,11 +24,13 @@ def groove_beat(song: Song, groove: Groove, metre: Metre | None = None) -> Beat:
 
 def drum_layers(song: Song) -> dict[str, Layer]:
     """The first layer of every drum role."""
-    found: dict[str, Layer] = {}
-    for layer in song.layers:
-        if layer.sound.is_drum and layer.sound.drum in RANK:
-            found.setdefault(layer.sound.drum, layer)
-    return found
+    if "drum layers" not in song.memo:
+        found: dict[str, Layer] = {}
+        for layer in song.layers:
+            if layer.sound.is_drum and layer.sound.drum in RANK:
+                found.setdefault(layer.sound.drum, layer)
+        song.memo["drum layers"] = found
+    return song.memo["drum layers"]
 
 
 def groove_at(song: Song, section: Section, low: int, high: int) -> Groove | None:
@@ -47,20 +53,50 @@ def phrase_beat(song: Song, span: Span, phrase: int) -> Beat:
 
 
 def _phrase_beat(song: Song, span: Span, phrase: int) -> Beat:
-    section = span.section
+    key = (_drums_of(song, span), *_place(song, span, phrase))
+    return _kept.get_or_make(key, lambda: _beat_of(*key))
+
+
+_kept: Kept[Beat] = Kept(1024)
+
+
+def _drums_of(song: Song, span: Span) -> tuple[tuple[str, Events], ...]:
+    """What the first layer of every drum role plays in a section, straight."""
+    key = ("drums", span.section.id)
+    if key not in song.memo:
+        plain = song.with_section(replace(span.section, swings=())) if span.section.swings else song
+        there = timeline(plain).span_of(span.section.id)
+        song.memo[key] = tuple((drum, layer_events(plain, there, x)) for drum, x in drum_layers(song).items())
+    return song.memo[key]
+
+
+def _place(song: Song, span: Span, phrase: int) -> tuple[int, int, Metre]:
+    """Where a phrase starts and ends in its section, and its metre."""
     low, high = span.phrase_ticks()[phrase]
-    if section.swings:
-        song = song.with_section(replace(section, swings=()))
-    plain = timeline(song).span_of(section.id)
+    return low, high, section_metres(span.section, song.metre)[sum(span.section.phrases[:phrase])]
+
+
+def plays_alike(song: Song, a: tuple[Span, int], b: tuple[Span, int]) -> bool:
+    """Whether the drums play the same beat in two phrases, also where one of them is longer."""
+    (low, high, metre), (other_low, other_high, other_metre) = _place(song, *a), _place(song, *b)
+    if high - low != other_high - other_low or metre != other_metre:
+        return phrase_beat(song, *a) == phrase_beat(song, *b)
+    first, second = (dict(_drums_of(song, span)) for span, _ in (a, b))
+    return all(np.array_equal(_hits(first[d], low, high), _hits(second[d], other_low, other_high)) for d in first)
+
+
+def _hits(events: Events, low: int, high: int) -> NDArray[np.int32]:
+    """Ticks from the start, and velocities, of what is played between two ticks."""
+    inside = events.table[(events.table[:, START] >= low) & (events.table[:, START] < high)][:, [START, VELOCITY]]
+    return inside - np.array([low, 0], np.int32)
+
+
+def _beat_of(played: tuple[tuple[str, Events], ...], low: int, high: int, metre: Metre) -> Beat:
     hits = []
-    for drum, layer in drum_layers(song).items():
-        table = layer_events(song, plain, layer).table
-        inside = table[(table[:, START] >= low) & (table[:, START] < high)]
-        hits += [Hit(int(t) - low, drum, max(1, min(127, int(v)))) for t, v in inside[:, [START, VELOCITY]]]
-    metre = section_metres(section, song.metre)[sum(section.phrases[:phrase])]
-    return shortest(
-        beat(min(high - low, 16 * metre.bar_ticks), metre, (h for h in hits if h.tick < 16 * metre.bar_ticks))
-    )
+    for drum, events in played:
+        hits += [Hit(tick, drum, max(1, min(127, loud))) for tick, loud in _hits(events, low, high).tolist()]
+    longest = 16 * metre.bar_ticks
+    return shortest(beat(min(high - low, longest), metre, (h for h in hits if h.tick < longest)))
 
 
 def used_in(song: Song, groove: Groove) -> list[tuple[Section, int]]:

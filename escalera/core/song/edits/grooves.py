@@ -13,7 +13,7 @@ from escalera.core.rhythm.variations import VARIATIONS, vary, with_fill
 from escalera.core.song.document import Groove, Ids, NamedPattern, Placement, Section, Song, Swing, each_body
 from escalera.core.song.edits.base import edit, layer_of, one_of, section_of, within
 from escalera.core.song.edits.layers import AddLayer
-from escalera.core.song.grooving import drum_layers, groove_beat, phrase_beat
+from escalera.core.song.grooving import drum_layers, groove_beat, phrase_beat, plays_alike
 from escalera.core.song.limits import MAX_GROOVES, MAX_NOTES, MAX_WORDS, SWING_RATIOS, SWING_TICKS
 from escalera.core.song.names import clean_name
 from escalera.core.song.spans import cleared, joined, span_ticks, without_patterns
@@ -201,14 +201,15 @@ class AdoptGroove:
         section = section_of(song, self.section_id)
         _spans(song, section, self.phrase)
         line = timeline(song)
-        wanted = phrase_beat(song, line.span_of(section.id), self.phrase)
+        here = (line.span_of(section.id), self.phrase)
+        wanted = phrase_beat(song, *here)
         if not wanted.hits:
             raise EditError(f"The drums are silent in this phrase of {section.name}. Say, tap or draw a beat first.")
         alike = [
             (s.section.id, i)
             for s in line.spans
             for i in range(len(s.section.phrases))
-            if phrase_beat(song, s, i) == wanted
+            if plays_alike(song, here, (s, i))
         ]
         song, groove = new_groove(song, self.name or f"Beat of {section.name}", wanted)
         for section_id, phrase in alike:
