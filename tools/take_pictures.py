@@ -65,6 +65,22 @@ def judge(page: Page, studio: Studio, song_id: int) -> None:
     page.screenshot(path=OUT / "versions.png")
 
 
+def options(page: Page, song_id: int, section_id: int) -> None:
+    """Options of a section while one of them is heard."""
+    page.goto(f"/songs/{song_id}?select=section:{section_id}")
+    page.wait_for_selector("polyline.measured", timeout=60_000)
+    page.keyboard.press("o")
+    page.wait_for_selector("#options .option-row")
+    page.fill("#options-text", "half time and no crash; as in Verse 1")
+    page.wait_for_selector(".read-options li")
+    page.evaluate("document.activeElement.blur()")
+    page.keyboard.press("Space")
+    page.wait_for_function("() => window.escalera.passage().length > 1", timeout=30_000)
+    page.wait_for_timeout(5500)
+    page.mouse.move(640, 790)
+    page.screenshot(path=OUT / "options.png")
+
+
 def main() -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     studio = Studio(Path(tempfile.mkdtemp()), cache_mb=900)
@@ -97,14 +113,8 @@ def main() -> None:
         shot("stair", f"/songs/{good}", "Chorus 1")
         shot("flawed", f"/songs/{flawed}", "Break")
         shot("layer", f"/songs/{good}?select=layer:{section}:{layer}")
-        for name, tab in (("effects", "chain"), ("curve", "moves")):
-            page.goto(f"/songs/{good}?select=layer:{curved}:{voice if tab == 'moves' else pad}")
-            page.wait_for_selector("polyline.measured", timeout=60_000)
-            page.locator(f"[data-tab={tab}]").click()
-            page.mouse.move(640, 715)
-            page.wait_for_timeout(300)
-            page.screenshot(path=OUT / f"{name}.png")
-        page.locator("[data-tab=sound]").click()
+        page.goto(f"/songs/{good}?select=layer:{curved}:{pad}")
+        page.wait_for_selector("polyline.measured", timeout=60_000)
         page.locator("#panel-sound [data-sounds]").first.click()
         page.wait_for_selector("#sounds[open] .pick")
         page.wait_for_timeout(400)
@@ -137,6 +147,8 @@ def main() -> None:
         page.screenshot(path=OUT / "bench-layers.png")
         count(page, good)
         judge(page, studio, flawed)
+        options(page, good, first)
+        shot("ideas", "/ideas")
         shot("handover", f"/songs/{good}/handover")
         page.evaluate("localStorage.setItem('theme', 'evening')")
         shot("evening", f"/songs/{good}", "Chorus 2")

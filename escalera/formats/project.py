@@ -182,6 +182,7 @@ class LayerModel(Strict):
     recipe: str = Field("", max_length=MAX_RECIPE)
     reason: str = Field("", max_length=MAX_REASON, description="what it is there for")
     aside: str = Field("", max_length=MAX_REASON, description="why it was tried and set aside; it is muted then")
+    sent_by: str = Field("", max_length=MAX_NAME, description="who sent it; its notes and sound then stay as they are")
     settings: dict[str, float] = {}
     effects: list[EffectModel] = Field([], max_length=MAX_CHAIN)
     stack: list[StackModel] = Field([], max_length=MAX_STACK)

@@ -21,7 +21,7 @@ from escalera.core.rhythm.pattern import FIXED, Pattern
 from escalera.core.song.document import Ids, Layer, NamedPattern, Placement, Section, Song, Target, default_phrases
 from escalera.core.song.edits.layers import free_layer_name, seed_of
 from escalera.core.song.edits.sections import USUAL_TARGET
-from escalera.core.song.forms import number_repeats
+from escalera.core.song.formed import number_repeats
 from escalera.core.song.limits import MAX_BARS, MAX_LAYERS, MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.song.names import guess_role, next_name
 from escalera.core.song.sectioning import bar_features, find_sections, guess_roles

@@ -10,7 +10,8 @@ from escalera.core.song.document import Song
 from escalera.core.song.edits.base import one_of, sound_of, within
 from escalera.core.song.edits.layers import AddLayer
 from escalera.core.song.edits.tiles import Place
-from escalera.core.song.forms import FORMS, song_with_form
+from escalera.core.song.formed import song_with_form
+from escalera.core.song.forms import FORMS
 from escalera.core.song.limits import MAX_TEMPO_BPM, MAX_TITLE, MIN_TEMPO_BPM
 from escalera.core.song.names import clean_name
 from escalera.core.theory.keys import parse_key

@@ -13,6 +13,7 @@ from escalera.core.song.document import Song
 from escalera.core.song.edits import Edit
 from escalera.core.song.edits.base import layer_of, sound_of
 from escalera.core.song.edits.whole import SetScale
+from escalera.core.song.held import keep_held
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError, InputError
 from escalera.services.audition import audition_song
@@ -111,7 +112,7 @@ class Studio:
         StaleRevision
             When `base_id` is not the current state; nothing is changed.
         EditError
-            When an edit does not apply; nothing is changed.
+            When an edit does not apply, or would change a layer that is held; nothing is changed.
         """
         steps = list(edits) if isinstance(edits, Sequence) else [edits]
         song = before = self.state(song_id, base_id)
@@ -120,6 +121,7 @@ class Studio:
             after = step.apply(song)  # first, since only an edit that applies can say what it did
             summaries.append(step.summary(song))
             song = after
+        keep_held(before, song)
         summary = summaries[-1] if named_by_last and summaries else summary
         rest = f"; and {len(summaries) - 3} more" if len(summaries) > 3 else ""
         summary = summary or "; ".join(summaries[:3]) + rest

@@ -15,6 +15,8 @@ from escalera.core.song.brief import read_brief
 from escalera.core.song.document import Song
 from escalera.core.song.edits.base import section_of
 from escalera.errors import InputError
+from escalera.services.exporting import file_name
+from escalera.services.record import record
 from escalera.services.studio import picture_of
 from escalera.web.drawing import small_stair
 from escalera.web.edits import whole_number
@@ -37,6 +39,15 @@ def _history(song_id: int, trouble: str = "", said: str = ""):  # type: ignore[n
         findings=judged(head.song).open, lacking=lacking, ideas=ideas, homeless=without_place(head.song), waiting=sum(not i.placed for i in studio().ideas.all()),
         steps=next_steps(head.song, today, len(ideas))[:3], undecided=undecided(head.song),
     )  # fmt: skip
+
+
+@blueprint.get("/record.md")
+def take_record(song_id: int):  # type: ignore[no-untyped-def]
+    """What was wanted, decided and why, what was used and what is open, as a text to take away."""
+    song = studio().head(song_id).song
+    text = record(song, studio().history(song_id), studio().versions.of(song_id), date.today())
+    name = f"attachment; filename={file_name(song.title)}-record.md"
+    return Response(text, mimetype="text/markdown", headers={"Content-Disposition": name})
 
 
 @blueprint.post("/versions")

@@ -208,6 +208,7 @@ ROWS = {
     "reopen_finding": ((dict(key="level:1:0"), lambda s: s.accepted == ()), (dict(key="peak:2"), "was not accepted")),
     "set_reason": ((dict(layer_id=P, reason="it carries the chords"), lambda s: layer(s, P).reason == "it carries the chords"), (dict(layer_id=P, reason="x" * 10_000), "at most 300 fit")),
     "set_aside": ((dict(layer_id=P, reason="too sweet"), lambda s: layer(s, P).muted and layer(s, P).aside == "too sweet" and not layer(EDITS["set_muted"](P, False).apply(s), P).aside), (dict(layer_id=P, reason=" "), "reason is empty")),
+    "hold_layer": ((dict(layer_id=P, sent_by="the cellist"), lambda s: layer(s, P).sent_by == "the cellist"), (dict(layer_id=P, sent_by="x" * 99), "at most 80 fit")),
     "park_body": ((dict(section_id=V, name="first try"), lambda s: [p.name for p in section(s, V).parked] == ["first try"] and arranged(s).of(V).value == arranged(SONG).of(V).value), (dict(section_id=V, name="x" * 99), "at most 80 fit")),
     "exchange_body": ((dict(section_id=V, body_id=WITH_KICK, who="Ben", reason="it walks"), lambda s: starts(s, V, K) == starts(SONG, V, K) and [(p.name, p.reason) for p in section(s, V).parked] == [("as it was", "passed over for with the kick, by Ben: it walks")]), (dict(section_id=V, body_id=4), "is not there any more")),
     "keep_body": ((dict(section_id=V, reason="barer"), lambda s: not starts(s, V, K) and section(s, V).parked[0].reason == "passed over for as it was: barer"), (dict(section_id=C), "no options to choose between")),

@@ -20,7 +20,8 @@ from escalera.core.palette.sounds import (
 from escalera.core.song.document import ROLES, Song
 from escalera.core.song.edits import EDITS
 from escalera.core.song.form_text import parse_form
-from escalera.core.song.forms import FORMS, song_with_form
+from escalera.core.song.formed import song_with_form
+from escalera.core.song.forms import FORMS
 from escalera.core.song.lanes import CONTROLS
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError

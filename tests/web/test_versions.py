@@ -141,3 +141,39 @@ def test_versions_are_kept_compared_and_chosen_in_the_history(page, server):
     page.click("#blind button:text('Take the first')")
     until(lambda: studio.history(song_id)[0].summary.endswith("it drives"))
     page.wait_for_selector("#history:not([open])", state="attached")
+
+
+def test_the_record_is_taken_away_with_reasons_verdicts_and_what_was_used(client, studio, song_id):
+    steps = (
+        ("set_brief", dict(lines={"length": "3:30"})), ("set_reason", dict(layer_id=P, reason="it carries the chords")), ("set_aside", dict(layer_id=K, reason="too heavy")),
+        ("park_body", dict(section_id=C, name="barer", who="Ana")), ("set_length_reason", dict(section_id=V, reason="by feel")), ("hold_layer", dict(layer_id=P, sent_by="the cellist")),
+        ("add_effect", dict(owner="master", effect="compressor")), ("set_control", dict(layer_id=P, control="echo_send_db", value=-12)),
+    )  # fmt: skip
+    for kind, fields in steps:
+        studio.edit(song_id, studio.head(song_id).revision_id, EDITS[kind](**fields))
+    studio.versions.keep(song_id, studio.head(song_id).revision_id, "first light", "it breathes")
+    answer = client.get(f"/songs/{song_id}/record.md")
+    text = answer.get_data(as_text=True)
+    assert answer.mimetype == "text/markdown" and "small-record.md" in answer.headers["Content-Disposition"]
+    for line in (
+        "- length: 3:30", "- Not met: 3:30 is wanted", "- Soft pad: it carries the chords Sent by the cellist; it stays as it is.", "- Round kick: too heavy", "- Verse, 8 bars: by feel",
+        "- Chorus: barer (by Ana), not decided", "- first light: it breathes", "- Soft pad: Soft pad, into the echo", "- The mix: Compressor", "## Open", "## Next",
+    ):  # fmt: skip
+        assert line in text, line
+    assert (
+        text.index("Every step") < text.index("Option of Chorus kept: barer, by Ana")
+        and "## Meant like this" not in text
+    )
+
+
+def test_what_was_sent_is_refused_to_be_changed_on_the_page(client, studio, song_id):
+    studio.edit(song_id, studio.head(song_id).revision_id, EDITS["hold_layer"](P, "the cellist"))
+    before = studio.head(song_id)
+    assert "sent by the cellist, stays as it is" in said(client.get(f"/songs/{song_id}?select=layer:{C}:{P}"))
+    fields = {"base": before.revision_id, "select": "", "kind": "set_sound", "layer_id": P, "sound": "wide-saws"}
+    answer = client.post(f"/songs/{song_id}/edits", data=fields, headers={"HX-Request": "true"})
+    assert answer.status_code in (400, 422) and "was sent by the cellist and stays as it is" in said(answer)
+    assert studio.head(song_id).revision_id == before.revision_id
+    fields |= {"kind": "hold_layer", "sent_by": ""}
+    assert client.post(f"/songs/{song_id}/edits", data=fields, headers={"HX-Request": "true"}).status_code == 200
+    assert not studio.head(song_id).song.layer_by_id[P].sent_by

@@ -13,6 +13,7 @@ from typing import Any
 from escalera.core.song.document import Layer, Placement, Section, Song, Variation
 from escalera.core.song.edits.base import Edit, section_of
 from escalera.core.song.edits.tiles import Vary
+from escalera.core.song.held import keep_held
 from escalera.core.song.timeline import Span, timeline
 from escalera.errors import EditError
 
@@ -72,9 +73,11 @@ class Step:
 
 
 def apply_move(song: Song, move: Move) -> Song:
+    """The song with a move made. Raises EditError when it does not apply, or would change what somebody sent."""
+    after = song
     for edit in move.edits:
-        song = edit.apply(song)
-    return song
+        after = edit.apply(after)
+    return keep_held(song, after)
 
 
 def moves_for(song: Song, section: Section, kinds: tuple[str, ...] = ()) -> Iterator[Move]:

@@ -47,7 +47,7 @@ Plain = dict[str, Any]
 LAYER_FIELDS = (
     "id", "name", "sound", "family", "job", "seed", "level_db", "pan", "lowpass_hz", "highpass_hz", "reverb_send_db",
     "echo_send_db", "near_send_db", "chamber_send_db", "shimmer_send_db", "duck_db", "duck_release_beats", "duck_by", "octave", "tune_cents",
-    "muted", "pattern_id", "source", "recipe", "reason", "aside",
+    "muted", "pattern_id", "source", "recipe", "reason", "aside", "sent_by",
 )  # fmt: skip
 VARIATION_FIELDS = tuple(Variation.__dataclass_fields__)
 NO_VARIATION = Variation()

@@ -190,6 +190,7 @@ class Layer:
     recipe: str = ""  # how the sound was made, in the user's words
     reason: str = ""  # what it is there for
     aside: str = ""  # why it was tried and set aside; such a layer is muted
+    sent_by: str = ""  # who sent it; its notes and sound then stay as they are
     voicing: Voicing = Voicing()  # how its following chords lie
 
     @property

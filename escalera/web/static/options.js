@@ -68,7 +68,7 @@ function follow(mine) {
   if (mine.done && now > mine.done) return stop("heard");
   if (here) {
     const name = blind() ? "heard blind" : rowOf(here.body)?.dataset.name ?? "", lift = lifts[here.body], into = box().dataset.leadsIn;
-    for (const row of document.querySelectorAll("[data-body]")) row.classList.toggle("heard", !blind() && row.dataset.body === here.body);
+    for (const row of document.querySelectorAll("[data-body]")) row.classList.toggle("at-hand", !blind() && row.dataset.body === here.body);
     tell(name, now < here.join ? `the end of ${into}` : blind() || lift === null ? "the option" : `the option, ${signed(lift)} LU against what leads in`, mark(here.body));
   }
   mine.frame = requestAnimationFrame(() => follow(mine));
@@ -85,7 +85,7 @@ export function stop(how) {
   gain.gain.cancelScheduledValues(context.currentTime);
   gain.gain.setTargetAtTime(0, context.currentTime, 0.01);
   for (const source of sources) try { source.stop(context.currentTime + 0.06); } catch { /* it had ended */ }
-  for (const row of document.querySelectorAll(".option-row.heard")) row.classList.remove("heard");
+  for (const row of document.querySelectorAll(".option-row.at-hand")) row.classList.remove("at-hand");
   if (how === "heard") tell("All were heard. Which one?", "", "?");
   else if (box()) tell("", "", "–");
   button();

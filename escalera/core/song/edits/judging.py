@@ -7,7 +7,7 @@ from dataclasses import replace
 from escalera.core.song.brief import WISHES, read_wish
 from escalera.core.song.document import Song
 from escalera.core.song.edits.base import edit, layer_of
-from escalera.core.song.limits import MAX_REASON
+from escalera.core.song.limits import MAX_NAME, MAX_REASON
 from escalera.core.song.names import clean_name, clean_words
 from escalera.errors import EditError, shown
 
@@ -79,6 +79,22 @@ class SetAside:
 
     def summary(self, song: Song) -> str:
         return f"{layer_of(song, self.layer_id).name} set aside: {self.reason.strip()}"[:200]
+
+
+@edit("hold_layer")
+class HoldLayer:
+    """Say who sent a layer, so that its notes and sound stay as they are; without a name it is let go."""
+
+    layer_id: int
+    sent_by: str = ""
+
+    def apply(self, song: Song) -> Song:
+        sender = clean_words(self.sent_by, "name", MAX_NAME)
+        return song.with_layer(replace(layer_of(song, self.layer_id), sent_by=sender))
+
+    def summary(self, song: Song) -> str:
+        name, sender = layer_of(song, self.layer_id).name, self.sent_by.strip()
+        return f"{name}, sent by {sender}, stays as it is" if sender else f"{name} may be changed again"
 
 
 @edit("set_brief")
