@@ -13,7 +13,6 @@ from escalera.core.lines.transform import TRANSFORMATIONS
 from escalera.core.palette.sounds import FAMILIES, SOUNDS
 from escalera.core.song.chordline import write_chordline
 from escalera.core.song.document import Song
-from escalera.core.song.edits import Edit
 from escalera.core.song.edits.chords import SetChords, read_chords
 from escalera.core.song.edits.parts import DEALS
 from escalera.core.song.edits.written import GRIDS
@@ -23,7 +22,7 @@ from escalera.services.starting import nexts, take_next
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
 from escalera.web.bench_view import BenchView
-from escalera.web.edits import add_steps, answer, apply_form, base_number, effect_on, entered, read_edit, whole_number
+from escalera.web.edits import Made, add_steps, effect_on, entered, page_edits, read_edit, whole_number
 from escalera.web.groove import KINDS as GROOVE_KINDS
 from escalera.web.groove_view import GrooveView
 from escalera.web.song_view import studio
@@ -63,21 +62,12 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
 
 @blueprint.post("/edits")
 def edits(song_id: int):  # type: ignore[no-untyped-def]
-    form = request.form.to_dict()
-
-    def act() -> Outcome:
-        make = KINDS.get(form.get("kind", ""))
-        if make is None:
-            return apply_form(song_id, form)
-        base = base_number(form.get("base", ""))
-        song = studio().state(song_id, base)
-        steps, summary = make(song, BenchView(Head(song_id, base, True, False, song), form.get("select", "")), form)
-        return studio().edit(song_id, base, steps, summary, named_by_last=not summary)
-
-    return answer(song_id, act, _fragments)
+    return page_edits(song_id, _made, _fragments)
 
 
-Made = tuple[list[Edit], str]
+def _made(head: Head, form: dict[str, str]) -> Made | None:
+    make = KINDS.get(form.get("kind", ""))
+    return make(head.song, BenchView(head, form.get("select", "")), form) if make else None
 
 
 def _hit(song: Song, view: BenchView, form: dict[str, str]) -> Made:

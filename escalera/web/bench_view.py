@@ -15,14 +15,13 @@ from escalera.core.lines.makers import MAKERS, Maker
 from escalera.core.lines.reading import LineReading, hook_in_words
 from escalera.core.rhythm.beat import RANK
 from escalera.core.song.chordline import write_chordline
-from escalera.core.song.document import Layer, NamedPattern, Section
+from escalera.core.song.document import Layer, NamedPattern
 from escalera.core.song.edits.chords import sounding_chords
 from escalera.core.song.edits.written import GRIDS
 from escalera.core.song.grooving import drum_layers, groove_at, phrase_beat
 from escalera.core.song.harmony import progression_of, section_harmony
 from escalera.core.song.lining import line_reading
 from escalera.core.song.resolve import DURATION, PITCH, START, VELOCITY, layer_events, sounding_layers
-from escalera.core.song.timeline import Span, timeline
 from escalera.core.song.written import Line, line_in, outside, played_in, range_of
 from escalera.core.theory.chords import roman
 from escalera.core.theory.keys import Key
@@ -40,7 +39,8 @@ from escalera.web.bench_drawing import (
     rungs_of,
     span_of_pitches,
 )
-from escalera.web.song_view import Selection, some_section, song_manifest
+from escalera.web.page_view import PhraseView
+from escalera.web.song_view import Selection
 
 LETTERS = ("ZXCVBNM", "ASDFGHJ", "QWERTYU")  # rows of the keyboard from low to high, a step of the key a letter
 USUAL_LANES = ("kick", "snare", "closed hat")
@@ -68,17 +68,14 @@ def is_pitched(layer: Layer) -> bool:
     return not layer.sound.is_drum and layer.sound.register[0] < layer.sound.register[1]
 
 
-class BenchView:
+class BenchView(PhraseView):
     """All that the templates of the bench ask for. `fields` are what the page says of itself."""
 
     def __init__(self, head: Head, select: str, fields: Mapping[str, str] | None = None):
-        self.head, self.song, fields = head, head.song, fields or {}
-        parts = [int(p) if p.isdecimal() else 0 for p in (select or "").split(":")[1:5]] + [0] * 4
-        self.section: Section = some_section(self.song, parts[0])
-        section_id = self.section.id
-        self.phrase = min(parts[2], len(self.section.phrases) - 1)
-        self.layer = self._chosen(parts[1])
-        self.selection = Selection("tile", section_id, self.layer.id if self.layer else 0, self.phrase)
+        super().__init__(head, select)
+        fields = fields or {}
+        self.layer = self._chosen(self.asked_layer)
+        self.selection = Selection("tile", self.section.id, self.layer.id if self.layer else 0, self.phrase)
         self.chromatic = fields.get("rungs") == "all"
         self.reach = "here" if fields.get("reach") == "here" else "everywhere"
         usual = "chord" if self.layer and self.layer.family in ("chords", "low end") else "scale"
@@ -114,25 +111,6 @@ class BenchView:
         return [x for x in self.song.layers if is_pitched(x) and x not in shown]
 
     # where --------------------------------------------------------------------------------------------------------
-
-    @cached_property
-    def span(self) -> Span:
-        return timeline(self.song).span_of(self.section.id)
-
-    @property
-    def spans(self) -> tuple[Span, ...]:
-        return timeline(self.song).spans
-
-    @property
-    def seconds(self) -> float:
-        return timeline(self.song).seconds
-
-    def manifest(self) -> str:
-        return song_manifest(self.head, timeline(self.song))
-
-    @cached_property
-    def edges(self) -> tuple[int, int]:
-        return self.span.phrase_ticks()[self.phrase]
 
     @property
     def length(self) -> int:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from flask import Blueprint, render_template, request
@@ -121,6 +121,24 @@ def answer(song_id: int, act: Callable[[], Outcome], fragments: Fragments):  # t
     except InputError as error:
         return render_template("_notice.html", message=str(error), kind="error"), error.status
     return fragments(outcome.head, outcome)
+
+
+Made = tuple[Sequence[Edit], str]
+
+
+def page_edits(song_id: int, made: Callable[[Head, dict[str, str]], Made | None], fragments: Fragments):  # type: ignore[no-untyped-def]
+    """An edit of a page that has kinds of its own: `made` gives their edits and a summary, or None for what every page knows."""
+    form = request.form.to_dict()
+
+    def act() -> Outcome:
+        base = base_number(form.get("base", ""))
+        own = made(Head(song_id, base, True, False, studio().state(song_id, base)), form)
+        if own is None:
+            return apply_form(song_id, form)
+        steps, summary = own
+        return studio().edit(song_id, base, steps, summary, named_by_last=not summary)
+
+    return answer(song_id, act, fragments)
 
 
 def add_steps(blueprint: Blueprint, fragments: Fragments) -> None:

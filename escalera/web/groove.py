@@ -33,7 +33,7 @@ from escalera.services.grooves import alike, groove_of_midi, midi_of_groove
 from escalera.services.hearing import beat_song
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
-from escalera.web.edits import add_steps, answer, apply_form, base_number, effect_on, entered, whole_number
+from escalera.web.edits import Made, add_steps, answer, base_number, effect_on, entered, page_edits, whole_number
 from escalera.web.groove_drawing import RESOLUTIONS
 from escalera.web.groove_view import GrooveView, near_lines, swing_in_words
 from escalera.web.song_view import studio
@@ -75,18 +75,12 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
 
 @blueprint.post("/edits")
 def edits(song_id: int):  # type: ignore[no-untyped-def]
-    form = request.form.to_dict()
+    return page_edits(song_id, _made, _fragments)
 
-    def act() -> Outcome:
-        make = KINDS.get(form.get("kind", ""))
-        if make is None:
-            return apply_form(song_id, form)
-        base = base_number(form.get("base", ""))
-        song = studio().state(song_id, base)
-        view = GrooveView(Head(song_id, base, True, False, song), form.get("select", ""))
-        return studio().edit(song_id, base, make(view, form), named_by_last=True)
 
-    return answer(song_id, act, _fragments)
+def _made(head: Head, form: dict[str, str]) -> Made | None:
+    make = KINDS.get(form.get("kind", ""))
+    return (make(GrooveView(head, form.get("select", "")), form), "") if make else None
 
 
 def _kept(view: GrooveView) -> tuple[list[Edit], int]:

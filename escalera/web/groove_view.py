@@ -21,12 +21,13 @@ from escalera.core.song.grooving import (
     used_in,
 )
 from escalera.core.song.resolve import START, layer_events, sounding_layers
-from escalera.core.song.timeline import Span, section_metres, timeline
+from escalera.core.song.timeline import section_metres, timeline
 from escalera.core.time.metre import Metre
 from escalera.services.grooves import Alike, alike, feel_of
 from escalera.store.repository import Head
 from escalera.web.groove_drawing import RESOLUTIONS, Line, difference_line, groove_line
-from escalera.web.song_view import Selection, some_section, song_manifest
+from escalera.web.page_view import PhraseView
+from escalera.web.song_view import Selection
 
 USUAL_LANES = ("kick", "snare", "closed hat", "open hat")
 
@@ -41,33 +42,14 @@ class PhraseRow:
     name: str
 
 
-class GrooveView:
+class GrooveView(PhraseView):
     """All that the templates of the groove page ask for."""
 
     def __init__(self, head: Head, select: str, step: str = "", drum: str = ""):
-        self.head, self.song = head, head.song
-        parts = [int(p) if p.isdecimal() else 0 for p in (select or "").split(":")[1:5]] + [0] * 4
-        self.section: Section = some_section(self.song, parts[0])
-        section_id = self.section.id
-        self.phrase = min(parts[2], len(self.section.phrases) - 1)
-        self.selection = Selection("section", section_id, 0, self.phrase)
+        super().__init__(head, select)
+        self.selection = Selection("section", self.section.id, 0, self.phrase)
         self.step = step if step in RESOLUTIONS else ("1/8" if self.metre.beat_ticks == 1440 else "1/16")
         self.drum = drum if drum in LANES else ""
-
-    @cached_property
-    def span(self) -> Span:
-        return timeline(self.song).span_of(self.section.id)
-
-    @property
-    def spans(self) -> tuple[Span, ...]:
-        return timeline(self.song).spans
-
-    @property
-    def seconds(self) -> float:
-        return timeline(self.song).seconds
-
-    def manifest(self) -> str:
-        return song_manifest(self.head, timeline(self.song))
 
     @property
     def metre(self) -> Metre:
@@ -76,10 +58,6 @@ class GrooveView:
     @property
     def tempo_bpm(self) -> float:
         return self.span.tempo_points[0].bpm
-
-    @cached_property
-    def edges(self) -> tuple[int, int]:
-        return self.span.phrase_ticks()[self.phrase]
 
     @cached_property
     def groove(self) -> Groove | None:

@@ -20,7 +20,8 @@ from escalera.core.theory.pitch import pitch_label
 from escalera.core.theory.roles import Held, Throughout, held_over, holds_throughout, role_of
 from escalera.store.repository import Head
 from escalera.web.harmony_drawing import Strip, draw_strip
-from escalera.web.song_view import Selection, read_selection, song_manifest
+from escalera.web.page_view import PageView
+from escalera.web.song_view import Selection, read_selection
 
 MAX_HELD = 6
 
@@ -49,11 +50,11 @@ class ChordFacts:
     notes: str
 
 
-class HarmonyView:
+class HarmonyView(PageView):
     """All that the templates of the harmony page ask for."""
 
     def __init__(self, head: Head, select: str, hear: str = "", held: str = ""):
-        self.head, self.song = head, head.song
+        super().__init__(head)
         self.selection: Selection = read_selection(select, head.song)
         self.hear_id = int(hear) if hear.isdecimal() and int(hear) in self.song.layer_by_id else None
         self.held_text = held[:40]
@@ -65,17 +66,6 @@ class HarmonyView:
     @cached_property
     def span(self) -> Span | None:
         return timeline(self.song).span_of(self.section.id) if self.section else None
-
-    @property
-    def seconds(self) -> float:
-        return timeline(self.song).seconds
-
-    @property
-    def spans(self) -> tuple[Span, ...]:
-        return timeline(self.song).spans
-
-    def manifest(self) -> str:
-        return song_manifest(self.head, timeline(self.song))
 
     # what is edited -----------------------------------------------------------------------------------------------
 

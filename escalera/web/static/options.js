@@ -96,14 +96,14 @@ function draw() {
   order = shown();
   if (blind()) for (let i = order.length - 1; i > 0; i--) { const j = crypto.getRandomValues(new Uint32Array(1))[0] % (i + 1); [order[i], order[j]] = [order[j], order[i]]; }
   box().classList.toggle("blind", blind());
-  $("verdict-keys").textContent = blind() ? `A to ${LETTERS[order.length - 1]}` : `1 to ${Math.min(9, order.length)}`;
+  if ($("verdict-keys")) $("verdict-keys").textContent = blind() ? `A to ${LETTERS[order.length - 1]}` : `1 to ${Math.min(9, order.length)}`;
   document.querySelectorAll("[data-verdict]").forEach((b, i) => { b.dataset.verdict = order[i]; b.textContent = blind() ? LETTERS[i] : i + 1; });
   tell(blind() ? "The order is drawn. Press Space." : "", "", "–");
 }
 
 // the verdict ------------------------------------------------------------------------------------------------------------
 function take(body) {
-  const section_id = box().dataset.section, who = $("verdict-who").value, reason = $("verdict-reason").value.trim() || measured(body), heardBlind = blind() ? "heard blind, " : "";
+  const section_id = box().dataset.section, who = $("verdict-who")?.value ?? "", reason = $("verdict-reason")?.value.trim() || measured(body), heardBlind = blind() ? "heard blind, " : "";
   remember(who);
   stop();
   edit(body === "0" ? { kind: "keep_body", section_id, who, reason: heardBlind + reason } : { kind: "exchange_body", section_id, body_id: body, who, reason: heardBlind + reason });
@@ -158,6 +158,6 @@ document.addEventListener("keydown", (event) => {
   if (event.key === " " && !event.target.closest("button")) { event.preventDefault(); if (sounding) stop(); else play(order); }
   else {
     const at = blind() && event.key.length === 1 && LETTERS.includes(event.key.toUpperCase()) ? LETTERS.indexOf(event.key.toUpperCase()) : event.key - 1;
-    if (order[at] !== undefined) { event.preventDefault(); take(order[at]); }
+    if (order.length > 1 && order[at] !== undefined) { event.preventDefault(); take(order[at]); }
   }
 });
