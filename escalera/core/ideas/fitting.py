@@ -21,6 +21,7 @@ IN_KEY = 0.85  # of the notes that do not follow the harmony
 MENTIONED = 0.45  # below it a word met a layer's name by chance
 LACKS = 0.3  # points below the wanted energy from which a layer more would help
 ORDINALS = {"first": 0, "1st": 0, "second": 1, "2nd": 1, "third": 2, "3rd": 2, "fourth": 3, "last": -1, "final": -1}
+TOO_FULL = 1.0  # points above it from which nothing more belongs there
 # findings that something new would answer
 WANTS_NEW = ("repeats", "second half", "nothing new", "alike", "level", "late chorus", "used once", "no sub")
 SMALL_WORDS = frozenset(
@@ -165,7 +166,7 @@ def _pattern(song: Song, idea: Idea, span: Span, found: list[Finding]) -> Fit | 
     layer, bare = room_for(song, section, small)
     lacks = section.target.mean - arranged(song).of(section.id).value
     wanted = [f for f in found if f.check in WANTS_NEW]
-    if near is None or (lacks < LACKS and not wanted) or not section.placements:
+    if near is None or lacks < -TOO_FULL or (lacks < LACKS and not wanted) or not section.placements:
         return None
     where = (
         "all through"
