@@ -9,7 +9,8 @@ from escalera.core.song.chordline import parse_chordline
 from escalera.core.song.document import Song
 from escalera.core.song.edits.layers import SetControl
 from escalera.core.song.edits.tiles import PlaceNew, Vary
-from escalera.core.song.forms import FORMS, song_with_form
+from escalera.core.song.formed import song_with_form
+from escalera.core.song.forms import FORMS
 from escalera.core.theory.keys import parse_key
 from escalera.services import library
 from escalera.services.new_song import song_layer, with_layer

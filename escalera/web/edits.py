@@ -43,7 +43,7 @@ PAGE_FIELDS = (
     "csrf_token",
 )  # what a page says of itself beside the edit
 EMPTY_IS_A_VALUE = {"set_chords": ("chords",), "vary_chords": ("chords",), "set_notes": ("notes",), "set_recipe": ("text",),
-                    "set_voicing": ("value",), "teach_word": ("drum",), "set_stack": ("reason",), "set_reason": ("reason",)}  # fmt: skip
+                    "set_voicing": ("value",), "teach_word": ("drum",), "set_stack": ("reason",), "set_reason": ("reason",), "set_length_reason": ("reason",)}  # fmt: skip
 LISTS = ("changes", "notes", "cells")  # fields that hold rows, written as JSON
 LISTED = (
     "change_notes",

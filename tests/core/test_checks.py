@@ -198,6 +198,15 @@ def test_a_brief_that_cannot_be_read_is_refused(line, says):
         briefed(**line)
 
 
+def test_what_lies_well_below_the_voice_leaves_it_room():
+    quiet = HARBOUR
+    for name in ("Felt piano", "Tine keys"):
+        quiet = do(quiet, ("set_control", layer_named(quiet, name), "level_db", -30))
+    assert "verse room" not in {f.check for f in run_checks(quiet)}
+    loud = next(f for f in run_checks(HARBOUR) if f.check == "verse room")
+    assert "in its bands they are 2 dB above it" in loud.said
+
+
 def test_what_is_meant_is_kept_with_its_reason_and_comes_back_when_the_figures_change():
     song = do(SONG, ("resize_section", V, 7))
     finding = next(f for f in judged(song).open if f.check == "length")

@@ -135,3 +135,14 @@ def test_a_layer_says_what_it_is_for_and_what_was_tried_stays_with_its_reason(cl
     assert {p.layer_id for p in layers.section_by_id[C].placements} == {K, B, P} and layers.layer_by_id[B].muted
     post(client, studio, song_id, kind="set_muted", layer_id=B, muted="false")
     assert "Tried and set aside" not in said(client.get(f"/songs/{song_id}?select=layer:{C}:{B}"))
+
+
+def test_an_odd_length_says_why_where_it_stands(client, studio):
+    song_id = studio.add_song(EDITS["resize_section"](V, 7).apply(SONG), "Odd")
+    page = client.get(f"/songs/{song_id}?select=section:{V}")
+    assert tree(page).xpath("//form[@data-edit='set_length_reason']//label")[0].text == "7 bars, because"
+    post(client, studio, song_id, kind="set_length_reason", section_id=V, reason="a bar less to move on")
+    assert studio.head(song_id).song.section_by_id[V].length_reason == "a bar less to move on"
+    post(client, studio, song_id, kind="set_length_reason", section_id=V, reason="")
+    assert not studio.head(song_id).song.section_by_id[V].length_reason
+    assert not tree(client.get(f"/songs/{song_id}?select=section:{C}")).xpath("//form[@data-edit='set_length_reason']")

@@ -8,11 +8,14 @@ from collections.abc import Iterator
 import numpy as np
 
 from escalera.core.checks.base import PEAKS, Facts, Finding, check, some
+from escalera.core.energy.model import SectionEnergy
 from escalera.core.energy.schools import TERMS
 from escalera.core.song.harmony import section_key
 
 DEFAULT_NAMES = re.compile(r"(layer|track|part|section|untitled|new)( \d+)?", re.I)
 TOO_MANY = 10
+VOICE_BANDS = slice(2, 4)  # 250 Hz to 3 kHz among the bands of core.energy.stats
+COVERS_DB = 6.0  # others that lie further below the voice leave it room
 
 
 @check(
@@ -112,10 +115,23 @@ def verse_room(facts: Facts) -> Iterator[Finding]:
     for s in facts.of_role("verse"):
         found = facts.jobs(s)
         inside, of = sum(c.notes for c in found.clashes), sum(c.of for c in found.clashes)
-        if found.voice and inside > max(24, 0.5 * facts.loose * of):
-            names = some([c.layer.name for c in found.clashes])
-            yield Finding("verse room", f"{inside} notes of {names} lie in {found.voice.layer.name}’s range while it sings in {s.span.section.name}.", (s.span.section.id,),
-                          weight=1.3, facts=(inside,))  # fmt: skip
+        if not found.voice or inside <= max(24, 0.5 * facts.loose * of):
+            continue
+        voice, over_db = found.voice.layer, _over_voice_db(s, found.voice.layer.id, {c.layer.id for c in found.clashes})
+        if over_db > -COVERS_DB:
+            names, way = some([c.layer.name for c in found.clashes]), "above" if over_db > 0 else "below"
+            yield Finding("verse room", f"{inside} notes of {names} lie in {voice.name}’s range while it sings in {s.span.section.name}; in its bands they are {abs(over_db):.0f} dB {way} it.",
+                          (s.span.section.id,), weight=1.3, facts=(inside, round(over_db / 3)))  # fmt: skip
+
+
+def _over_voice_db(section: SectionEnergy, voice: int, others: set[int]) -> float:
+    """By how much others are louder than the voice where it lies, 250 Hz to 3 kHz, on average over the section."""
+    power = np.average(section.core.stats[:, :, VOICE_BANDS], axis=1, weights=section.core.felt_bars.lengths_s).sum(
+        axis=-1
+    )
+    sung = sum(p for p, x in zip(power, section.core.layers) if x.id == voice)
+    played = sum(p for p, x in zip(power, section.core.layers) if x.id in others)
+    return float(10.0 * np.log10(max(played, 1e-12) / max(sung, 1e-12)))
 
 
 @check(
