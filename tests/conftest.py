@@ -105,7 +105,7 @@ def page(browser, server):
         "console",
         lambda m: errors.append(m.text) if m.type == "error" and not any(t in m.text for t in meant) else None,
     )
-    opened.set_default_timeout(15_000)
+    opened.set_default_timeout(30_000)
     yield opened
     opened.unroute_all(behavior="ignoreErrors")  # an answer still on its way has nobody to go to
     context.close()

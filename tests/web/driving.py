@@ -22,7 +22,7 @@ def settled(page, studio, song_id, revision):
     return studio.head(song_id)
 
 
-def until(true, seconds=15):
+def until(true, seconds=30):
     """Wait until something kept by the server is so."""
     end = time.monotonic() + seconds
     while not true():

@@ -131,7 +131,7 @@ def test_an_edit_while_playing_changes_what_sounds_without_stopping(page, server
     page.locator(f"#t{head.song.sections[0].id}-{haze.id}-3").click()
     settled(page, studio, song_id, head.revision_id)
     page.wait_for_function(
-        "old => window.escalera.player.segments.some(s => s.key !== old && s.index === 0)", arg=before, timeout=15_000
+        "old => window.escalera.player.segments.some(s => s.key !== old && s.index === 0)", arg=before, timeout=45_000
     )
     assert (
         page.evaluate("window.escalera.player.playing && window.escalera.player.loop?.section")
