@@ -21,9 +21,9 @@ export const openBrief = () => openDialog("checks/brief"), briefAgain = () => ag
 const checksAgain = () => again(() => openChecks(looked));
 
 let wanted = "";
-function look(section, move, target = "#move-preview", scroll = true) {
+function look(section, move, target = "#move-preview", from = null) {
   wanted = move;
-  htmx.ajax("GET", `/songs/${song}/moves/preview`, { target, swap: "innerHTML", values: { section, move } }).then(() => { if (wanted === move) { mark(move); if (scroll) document.querySelector("#mend-preview .btn-ink")?.scrollIntoView({ block: "nearest" }); } });
+  htmx.ajax("GET", `/songs/${song}/moves/preview`, { target, swap: "innerHTML", values: { section, move } }).then(() => { if (wanted === move) { mark(move); if (from) { from.focus({ preventScroll: true }); $("move-preview").scrollTop = 0; } else document.querySelector("#mend-preview .btn-ink")?.scrollIntoView({ block: "nearest" }); } });
 }
 function mark(move) { for (const row of document.querySelectorAll("[data-move]")) row.classList.toggle("chosen", row.dataset.move === move); }
 let waiting = null;
@@ -41,7 +41,7 @@ document.addEventListener("click", (event) => {
     for (const other of document.querySelectorAll("[data-finding]")) other.classList.toggle("chosen", other === row);
     htmx.ajax("GET", `/songs/${song}/checks/finding`, { target: "#move-preview", swap: "innerHTML", values: { key: row.dataset.finding } }).then(() => {
       const best = document.querySelector("#move-preview .move-row[data-move]"); // looked at without being asked for
-      if (best && row.classList.contains("chosen")) look(best.dataset.section, best.dataset.move, best.dataset.target, false);
+      if (best && row.classList.contains("chosen")) look(best.dataset.section, best.dataset.move, best.dataset.target, row);
     });
   }
   else if (hit("[data-move]")) {
