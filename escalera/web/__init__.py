@@ -115,15 +115,18 @@ def _secret(folder: Path) -> str:
     return path.read_text()
 
 
-def _plain(error: EscaleraError) -> tuple[str, int]:
+Page = tuple[str, int, dict[str, str]]
+
+
+def _plain(error: EscaleraError) -> Page:
     return _page(str(error), error.status)
 
 
-def _page(message: str, status: int) -> tuple[str, int]:
-    """A plain sentence: as a notice for a fragment, as a page otherwise."""
+def _page(message: str, status: int) -> Page:
+    """A plain sentence: as a notice for a fragment, whose place keeps what it shows; as a page otherwise."""
     if request.headers.get("HX-Request"):
-        return render_template("_notice.html", message=message, kind="error"), status
-    return render_template("error.html", message=message), status
+        return render_template("_notice.html", message=message, kind="error"), status, {"HX-Reswap": "none"}
+    return render_template("error.html", message=message), status, {}
 
 
 def _finish(response: Response) -> Response:

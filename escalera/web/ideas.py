@@ -8,7 +8,7 @@ from flask import Blueprint, Response, render_template, request
 
 from escalera.core.ideas import PLACES, PlaceIdea, cut_pattern, cut_section
 from escalera.core.song.edits.base import section_of
-from escalera.errors import InputError
+from escalera.errors import EscaleraError, InputError
 from escalera.services.studio import Outcome
 from escalera.web.edits import ACTS, whole_number
 from escalera.web.song_view import studio
@@ -70,7 +70,7 @@ def _changed(act):  # type: ignore[no-untyped-def]
     """The list after an act, with what was done or why not."""
     try:
         return _listed(said=act())
-    except InputError as error:
+    except EscaleraError as error:
         return _listed(trouble=str(error)), error.status
 
 

@@ -14,7 +14,7 @@ from escalera.core.moves.differences import section_changes, song_changes
 from escalera.core.song.brief import read_brief
 from escalera.core.song.document import Song
 from escalera.core.song.edits.base import section_of
-from escalera.errors import InputError
+from escalera.errors import EscaleraError, InputError
 from escalera.services.exporting import file_name
 from escalera.services.record import record
 from escalera.services.studio import picture_of
@@ -65,7 +65,7 @@ def keep(song_id: int):  # type: ignore[no-untyped-def]
 def forget(song_id: int, version_id: int):  # type: ignore[no-untyped-def]
     try:
         name = studio().versions.forget(song_id, version_id)
-    except InputError as error:
+    except EscaleraError as error:
         return _history(song_id, trouble=str(error)), error.status
     return _history(song_id, said=f"“{name}” is forgotten; its state stays in the history.")
 

@@ -153,6 +153,14 @@ def test_a_thought_is_parked_by_a_key_and_found_again_in_its_place(page, server)
     shown(page, studio, song_id)
 
 
+def test_a_file_that_is_too_large_leaves_the_list_where_it_is(client, studio):
+    client.application.config["MAX_CONTENT_LENGTH"] = 1000
+    answer = client.post(
+        "/ideas/sample", data={"file": (io.BytesIO(wav()), "a.wav"), "source": "mine"}, headers={"HX-Request": "true"}
+    )
+    assert answer.status_code == 413 and "larger than" in said(answer) and answer.headers["HX-Reswap"] == "none"
+
+
 @pytest.mark.browser
 def test_any_two_states_are_compared(page, server):
     studio = server[1]

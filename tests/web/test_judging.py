@@ -135,3 +135,20 @@ def test_a_brief_is_written_refused_without_loss_and_answered(page, server):
     page.wait_for_selector(".implied >> text=the song has 80")
     assert studio.head(song_id).song.tempo_bpm == 80
     assert studio.head(song_id).song.brief == (("tempo_class", "slow"), ("instruments", "felt piano"))
+
+
+@pytest.mark.browser
+def test_what_is_refused_while_a_dialog_is_open_is_seen_above_it(page, server):
+    studio = server[1]
+    song_id = studio.add_song(ODD, "Two windows")
+    page.goto(f"/songs/{song_id}")
+    page.wait_for_function("() => window.escalera")
+    page.keyboard.press("k")
+    page.wait_for_selector(f"[data-finding='{KEY}']")
+    studio.edit(song_id, studio.head(song_id).revision_id, EDITS["resize_section"](V, 8))  # in another window
+    page.click(f"[data-finding='{KEY}']")
+    page.wait_for_selector("#notice:popover-open >> text=This finding has gone")
+    assert page.locator("#move-preview").text_content().strip(), "its place keeps what it showed"
+    page.keyboard.press("Escape")
+    page.click("#notice button:text('Close')")
+    page.wait_for_selector("#notice:popover-open", state="detached")

@@ -12,7 +12,17 @@ export function say(message, kind = "error") {
   const close = Object.assign(document.createElement("button"), { type: "button", className: "btn-quiet", textContent: "Close" });
   close.dataset.action = "dismiss";
   notice.replaceChildren(text, close);
+  raise(notice);
 }
+// In the top layer, so that it is seen over a dialog too.
+function raise(notice) {
+  if (!notice.matches(".show")) { notice.popover = null; return; }
+  notice.popover = "manual";
+  if (notice.matches(":popover-open")) notice.hidePopover(); // above a dialog that was opened since
+  notice.showPopover();
+}
+let raised = null; // settling gives a swapped element its own attributes back, so it is raised after that
+document.addEventListener("htmx:afterSettle", () => { const notice = document.getElementById("notice"); if (notice !== raised) raise(raised = notice); });
 
 function label() {
   const evening = document.documentElement.dataset.theme === "evening";
@@ -48,7 +58,7 @@ const actions = {
   help: () => document.getElementById("help").showModal(),
   jot,
   "jot-end": () => document.getElementById("jot").close(),
-  dismiss: () => { const notice = document.getElementById("notice"); notice.className = "notice"; notice.replaceChildren(); },
+  dismiss: () => { const notice = document.getElementById("notice"); notice.className = "notice"; notice.replaceChildren(); raise(notice); },
 };
 
 document.addEventListener("click", (event) => {
