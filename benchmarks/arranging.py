@@ -8,14 +8,17 @@ from benchmarks.table import row, seconds
 from escalera.core.checks import run_checks
 from escalera.core.checks.mending import mends
 from escalera.core.energy.model import arranged
+from escalera.core.ideas import Idea, cut_section, fits
 from escalera.core.moves import KINDS, Move, apply_move
 from escalera.core.moves.differences import section_changes, song_changes
+from escalera.core.moves.spoken import AddOptions, read_options
 from escalera.core.moves.suggest import suggest, suggest_song
 from escalera.core.song.document import Section, Song
 from escalera.core.song.edits import EDITS
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError
 from escalera.services.demo import demo_songs
+from escalera.services.passages import heard_options
 from escalera.services.rendering import Rendering, measured_section
 from escalera.sound.measured import measure_section
 
@@ -25,6 +28,7 @@ TRIED = 3
 
 def arranging(song: Song) -> None:
     judgement(song)
+    choices(song)
     suggestions(song)
     promises()
 
@@ -53,6 +57,22 @@ def judgement(song: Song) -> None:
     row("comparing two states", 1000 * seconds(lambda: (song_changes(*both), section_changes(*both))), 50, "ms")
     placed = next(f for f in run_checks(song) if f.place)
     row("mends of a finding, each tried on a copy", 1000 * seconds(lambda: mends(song, placed)), 1000, "ms")
+
+
+def choices(song: Song) -> None:
+    """Options said for a loud section, and forty parked ideas asked about the whole song."""
+    chorus = next(s for s in song.sections if s.role == "chorus")
+    said = "one no drums two half time three only bass and chords four as in Verse 1 five no kick six 4 bars"
+    row("six options read as they are said", 1000 * seconds(lambda: read_options(song, chorus.id, said)), 300, "ms")
+    with_options = AddOptions(chorus.id, said).apply(song)
+    section = with_options.section_by_id[chorus.id]
+    row("six options with what each does", 1000 * seconds(lambda: heard_options(with_options, section)), 300, "ms")
+    small = cut_section(song, song.sections[1].id)
+    ideas = [
+        Idea(i, "section", small.title, "", small) if i % 2 else Idea(i, "text", "the last chorus an octave up")
+        for i in range(40)
+    ]
+    row("forty parked ideas offered to the song", 1000 * seconds(lambda: fits(song, ideas)), 300, "ms")
 
 
 def suggestions(song: Song) -> None:
