@@ -5,11 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.energy.features import band_powers
+from escalera.core.kept import Kept
 from escalera.core.palette.parameters import setting
 from escalera.core.rhythm.measures import Meeting, kick_and_bass, met
 from escalera.core.song.document import EVERY_BEAT, Layer, Song
@@ -28,8 +30,7 @@ USUAL_BODY_S = 0.2  # of a drum that has no length of its own
 HOLD_S = 996 / 44_100  # for how long the renderer holds a dip
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(NamedTuple):
     """One sixteenth: its tick in the section, the owner (layer id, 0 for nobody), its level and the next one's in dB."""
 
     tick: int
@@ -87,13 +88,13 @@ def low_end(song: Song, span: Span, low: int = 0, high: int | None = None) -> Lo
 def _low_end(song: Song, span: Span, low: int, high: int) -> LowEnd:
     layers = [x for x in sounding_layers(song, span.section) if _reaches_down(song, span, x)]
     ticks = np.arange(low, high, STEP_TICKS)
-    edges = np.array([span.seconds_at(int(t)) for t in (*ticks, high)])
+    edges = span.grid.seconds_of(np.append(ticks, high))
     powers = band_powers(song, span, layers, edges)[:, :, SUB_BAND] if layers else np.zeros((0, len(ticks)))
     for i, layer in enumerate(layers):
         if layer.sound.is_drum:
             powers[i] = _ringing(powers[i], edges, layer)
         if layer.duck_db > 0:
-            powers[i] *= _ducked(edges, _triggers(song, span, layer), layer, span)
+            powers[i] *= _dips(song, span, layer, edges)
     steps = _owners(ticks, powers, [x.id for x in layers])
     kicks, basses = (
         [x for x in layers if x.sound.is_kick],
@@ -174,18 +175,28 @@ def _triggers(song: Song, span: Span, layer: Layer) -> Floats:
             x for x in sounding if (x.id == layer.duck_by if layer.duck_by else x.sound.is_kick) and x.id != layer.id
         ]
         ticks = _onsets(song, span, sources, -span.length_ticks, span.length_ticks)
-    return np.array([span.seconds_at(t) for t in ticks])
+    return span.grid.seconds_of(np.array(ticks, np.int64))
 
 
-def _ducked(edges_s: Floats, triggers_s: Floats, layer: Layer, span: Span) -> Floats:
+def _dips(song: Song, span: Span, layer: Layer, edges_s: Floats) -> Floats:
+    """Mean power gain of a layer's ducking in every step; whatever the levels are, it is worked out once."""
+    triggers = _triggers(song, span, layer)
+    release_s = layer.duck_release_beats * span.seconds_at(span.bar_metres[0].beat_ticks)
+    key = (edges_s.tobytes(), triggers.tobytes(), layer.duck_db, release_s)
+    return _kept_dips.get_or_make(key, lambda: _ducked(edges_s, triggers, layer.duck_db, release_s))
+
+
+_kept_dips: Kept[Floats] = Kept(256)
+
+
+def _ducked(edges_s: Floats, triggers_s: Floats, duck_db: float, release_s: float) -> Floats:
     """Mean power gain in every step: down to the depth at a trigger, back along a raised cosine, as the renderer does."""
     if not len(triggers_s):
         return np.ones(len(edges_s) - 1)
     points = np.linspace(edges_s[:-1], edges_s[1:], 9)[:-1]
     index = np.searchsorted(triggers_s, points, side="right") - 1
     since = np.where(index >= 0, points - triggers_s[np.maximum(index, 0)], np.inf)
-    release = layer.duck_release_beats * span.seconds_at(span.bar_metres[0].beat_ticks)
-    share = np.clip((since - HOLD_S) / release, 0.0, 1.0)
+    share = np.clip((since - HOLD_S) / release_s, 0.0, 1.0)
     dip = np.where(np.isinf(since), 0.0, 0.5 + 0.5 * np.cos(np.pi * share))
-    depth = 1.0 - 10.0 ** (-layer.duck_db / 20.0)
+    depth = 1.0 - 10.0 ** (-duck_db / 20.0)
     return np.mean((1.0 - depth * dip) ** 2, axis=0)

@@ -107,8 +107,8 @@ def _sounding(voices: list[Voice], grid: Grid) -> _Sounding:
     counts = [len(v.events.table) for v in voices]
     edges = np.concatenate(([0], np.cumsum(counts)))
     owner = np.repeat(np.arange(len(voices)), counts)
-    start = _seconds(grid, table[:, START])
-    hold = np.maximum(_seconds(grid, table[:, START] + table[:, DURATION]) - start, 0.005)
+    start = grid.seconds_of(table[:, START])
+    hold = np.maximum(grid.seconds_of(table[:, START] + table[:, DURATION]) - start, 0.005)
     drum = np.array([v.sound.is_drum for v in voices])
     sounds = np.array([sound_index(v.sound_key) for v in voices])
     hold_heard = np.where(drum[owner], 0.5, hold)
@@ -181,13 +181,6 @@ def _fill_power(
 
 
 LOG_CENTRES = np.log2(BAND_CENTRES_HZ)
-
-
-def _seconds(grid: Grid, ticks: NDArray[np.int32]) -> Floats:
-    points = grid.tempo_points
-    if len(points) == 1:
-        return ticks.astype(np.float64) * (60.0 / points[0][1] / 960.0)
-    return grid.tempo.seconds_at(ticks.astype(np.float64))
 
 
 def _overlap(edges_s: Floats, notes: _Sounding, voices: list[Voice]) -> Floats:

@@ -49,11 +49,16 @@ def thin_drums(song: Song, section: Section) -> Iterator[Move]:
         yield Move("thin drums", "Thin the drums", tuple(edits))
 
 
-def _adopted(song: Song, section_id: int, phrase: int) -> Song:
-    """The song with what a phrase's drums play as a groove: where several moves begin."""
-    key = ("adopted", section_id, phrase)
+def _with_grooves(song: Song, section: Section) -> Song:
+    """The song with what the drums play in every phrase of a section as a groove: where several moves begin."""
+    key = ("with grooves", section.id)
     if key not in song.memo:
-        song.memo[key] = AdoptGroove(section_id, phrase).apply(song)
+        made = song
+        for phrase, (low, high) in enumerate(span_of(song, section).phrase_ticks()):
+            here = made.section_by_id[section.id]
+            if phrase_beat(made, span_of(made, here), phrase).hits and groove_at(made, here, low, high) is None:
+                made = AdoptGroove(section.id, phrase).apply(made)
+        song.memo[key] = made
     return song.memo[key]
 
 
@@ -61,18 +66,11 @@ def _varied(song: Song, section: Section, variation: str) -> Step:
     """The beats of the section, varied as grooves in every phrase that has one."""
 
     def act(song: Song) -> Song:
+        song = _with_grooves(song, section)
         variants: dict[int, int] = {}
         refused = EditError(f"No drums play in {section.name}, so there is no beat to vary. Place some first.")
-        for phrase in range(len(section.phrases)):
-            here = song.section_by_id[section.id]
-            span = span_of(song, here)
-            if not phrase_beat(song, span, phrase).hits:
-                continue
-            low, high = span.phrase_ticks()[phrase]
-            groove = groove_at(song, here, low, high)
-            if groove is None:
-                song = _adopted(song, section.id, phrase)
-                groove = groove_at(song, song.section_by_id[section.id], low, high)
+        for phrase, (low, high) in enumerate(span_of(song, song.section_by_id[section.id]).phrase_ticks()):
+            groove = groove_at(song, song.section_by_id[section.id], low, high)
             if groove is None or groove.id in variants.values():
                 continue
             if groove.id in variants:

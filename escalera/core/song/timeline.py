@@ -11,11 +11,12 @@ from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
 import numpy as np
+from numpy.typing import NDArray
 
 from escalera.core.song.document import Section, Song
 from escalera.core.time.metre import Metre
 from escalera.core.time.tempo import TempoMap, TempoPoint, tempo_map
-from escalera.core.time.ticks import ticks_to_seconds
+from escalera.core.time.ticks import TICKS_PER_QUARTER, ticks_to_seconds
 
 
 @dataclass(frozen=True, eq=False)
@@ -38,6 +39,12 @@ class Grid:
         if len(self.tempo_points) == 1:
             return ticks_to_seconds(tick, self.tempo_points[0].bpm)
         return float(self.tempo.seconds_at(np.array([float(tick)]))[0])
+
+    def seconds_of(self, ticks: NDArray[np.integer]) -> NDArray[np.float64]:
+        """As `seconds_at`, for many ticks at once."""
+        if len(self.tempo_points) == 1:
+            return ticks.astype(np.float64) * (60.0 / self.tempo_points[0].bpm / TICKS_PER_QUARTER)
+        return self.tempo.seconds_at(ticks.astype(np.float64))
 
     @cached_property
     def tempo(self) -> TempoMap:
