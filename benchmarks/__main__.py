@@ -272,8 +272,8 @@ def main() -> int:
         print(error)
     harmony(benchmark)
     groove(benchmark)
-    bench(benchmark)
     arranging(benchmark)
+    bench(benchmark)
     prediction()
     return 0 if all(ok for *_, ok in ROWS) else 1
 
