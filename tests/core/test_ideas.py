@@ -8,6 +8,7 @@ from escalera.core.checks import judged, next_steps
 from escalera.core.ideas import PLACES, Idea, PlaceIdea, cut_pattern, cut_section, fits, fits_of
 from escalera.core.ideas.fitting import KINDS
 from escalera.core.song.edits import EDITS
+from escalera.core.song.held import keep_held
 from escalera.core.song.resolve import PITCH, layer_events
 from escalera.core.song.timeline import timeline
 from escalera.core.song.validate import validate
@@ -146,6 +147,14 @@ def test_an_idea_is_brought_back_in_the_key_of_the_song(place):
     assert body.progression.changes[0][1] == first.moved(steps)
     assert len(body.placements) == len(BREAK.sections[0].placements)
     assert {p.layer_id for p in body.placements} <= {x.id for x in after.layers}
+
+
+def test_what_was_sent_is_given_nothing_new_to_play():
+    plucks = layer(ENGINES, "Plucks")
+    held = do(ENGINES, ("hold_layer", plucks, "the guitarist"))
+    for place, idea in (("layer", BELL), ("option", BREAK)):
+        assert keep_held(held, validate(PlaceIdea(named(held, "Verse"), idea, place).apply(held)))
+    assert sounding(PlaceIdea(named(held, "Verse"), BELL, "layer").apply(held), named(held, "Verse"), plucks) == []
 
 
 def test_a_section_never_goes_on_one_layer():

@@ -63,9 +63,7 @@ def room_for(song: Song, section: Section, idea: Song) -> tuple[Layer | None, li
     """The layer of the song that would play an idea of one pattern, or None for a new one; and the phrases that are bare."""
     wanted = idea.layers[0]
     phrases = timeline(song).span_of(section.id).phrase_ticks()
-    suits = [
-        x for x in song.layers if x.family == wanted.family and x.sound.is_drum == wanted.sound.is_drum and not x.muted
-    ]
+    suits = [x for x in _free(song) if x.family == wanted.family and x.sound.is_drum == wanted.sound.is_drum]
     if wanted.sound.is_drum:
         suits = [x for x in suits if x.sound.drum == wanted.sound.drum]
     for layer in sorted(suits, key=lambda x: (x.sound_key != wanted.sound_key, x.name != wanted.name)):
@@ -74,6 +72,11 @@ def room_for(song: Song, section: Section, idea: Song) -> tuple[Layer | None, li
         if bare:
             return layer, bare
     return None, list(range(len(phrases)))
+
+
+def _free(song: Song) -> list[Layer]:
+    """Layers that may play something new: neither muted nor held as they were sent."""
+    return [x for x in song.layers if not x.muted and not x.sent_by]
 
 
 def _pattern(song: Song, section: Section, idea: Song) -> Song:
@@ -119,7 +122,7 @@ def _brought(song: Song, idea: Song) -> tuple[Song, Section]:
     section, layers, patterns = idea.sections[0], dict[int, int](), dict[int, int]()
     for layer in idea.layers:
         same = next(
-            (x for x in song.layers if x.sound_key == layer.sound_key and x.id not in layers.values() and not x.muted),
+            (x for x in _free(song) if x.sound_key == layer.sound_key and x.id not in layers.values()),
             None,
         )
         if same is None:
