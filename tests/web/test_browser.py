@@ -216,21 +216,9 @@ def test_the_song_is_taken_away_as_files(page, server, tmp_path):
 
 
 @pytest.mark.parametrize("theme", ["day", "evening"])
-@pytest.mark.parametrize(
-    "address",
-    [
-        "/",
-        "/new",
-        "/import",
-        "/bin",
-        "/components",
-        "/songs/1",
-        "/songs/1?select=song",
-        "/songs/1?select=mix:0",
-        "/songs/1?select=layer:0:1",
-        "/songs/1/handover",
-    ],
-)
+@pytest.mark.parametrize("address", [
+    "/", "/new", "/import", "/bin", "/ideas", "/components", "/songs/1", "/songs/1?select=song", "/songs/1?select=mix:0", "/songs/1?select=layer:0:1", "/songs/1/handover",
+])  # fmt: skip
 def test_pages_are_accessible_in_both_themes(page, server, address, theme):
     if "layer" in address:
         address = f"/songs/1?select=layer:0:{server[1].head(1).song.layers[0].id}"
