@@ -61,6 +61,7 @@ ROWS = {
         (Idea(1, "pattern", BELL.title, "", BELL), ENGINES, "Drop 2", "silent here all through; from 104 to 126 bpm"),
         (Idea(1, "pattern", BELL.title, "", replace(BELL, tempo_bpm=180.0)), ENGINES, None, ""),
         (Idea(1, "pattern", BELL.title, "", OUT_OF_KEY), ENGINES, None, ""),
+        (Idea(1, "pattern", "bass", "", cut_pattern(SONG, C, B, 0)), do(SONG, ("remove_section", V)), None, ""),
         (Idea(1, "pattern", BELL.title, "", BELL), do(ENGINES, *(("set_target", s.id, 1, 1) for s in ENGINES.sections)), None, ""),
         (Idea(1, "pattern", BELL.title, "", do(BELL, ("set_metre", "3/4"))), ENGINES, None, ""),
     ],

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 import soundfile
 
+from escalera.core.checks import judged
 from escalera.core.song.edits import EDITS
 from tests.songs import ids, small_song
 from tests.web.driving import said, shown, tree, trouble_of, until
@@ -81,6 +82,8 @@ def test_an_idea_is_offered_placed_in_one_step_and_marked(client, studio, song_i
     assert idea.name in said(offered) and "Plucked bass is silent here in 1 of 2 phrases" in said(offered)
     assert "An idea that might fit" in said(client.get(f"/songs/{song_id}/ideas/offer?section={V}"))
     assert not client.get(f"/songs/{song_id}/ideas/offer?section=99").data.strip()
+    finding = client.get(f"/songs/{song_id}/checks/finding", query_string={"key": f"second half:{C}:0"})
+    assert "In the parking lot" not in said(finding), "Chorus has what it would bring"
     post(client, studio, song_id, kind="place_idea", idea_id=idea.id, section_id=V, place="layer")
     assert len([p for p in studio.head(song_id).song.section_by_id[V].placements if p.layer_id == B]) == 1
     assert studio.ideas.all()[0].placed == "Small, Verse" and studio.history(song_id)[0].summary.startswith("Idea")
@@ -95,6 +98,21 @@ def test_an_idea_is_offered_placed_in_one_step_and_marked(client, studio, song_i
     assert "is brought in by hand" in said(refused)
     client.post(f"/songs/{song_id}/ideas/{words}/done", data={"section_id": V})
     assert studio.ideas.idea(words) and [i.placed for i in studio.ideas.all() if i.id == words] == ["Small, Verse"]
+
+
+def test_a_finding_that_something_new_would_answer_names_what_is_parked(client, studio, demos):
+    harbour, engines = demos
+    verse, bell = (
+        next(x.id for x in rows if x.name == name)
+        for rows, name in ((harbour.sections, "Verse 2"), (harbour.layers, "Glass bell"))
+    )
+    home, other = studio.add_song(harbour, "Home"), studio.add_song(engines, "Other")
+    client.post(f"/songs/{home}/ideas", data={"section_id": verse, "layer_id": bell, "phrase": 1})
+    late = next(f for f in judged(engines).open if f.check == "late chorus")
+    answer = client.get(f"/songs/{other}/checks/finding", query_string={"key": late.key})
+    assert "In the parking lot: Rising answer on Glass bell might answer it" in said(answer)
+    far = next(f for f in judged(engines).open if f.check == "distance")
+    assert "In the parking lot" not in said(client.get(f"/songs/{other}/checks/finding", query_string={"key": far.key}))
 
 
 def test_ideas_outlive_a_restart_and_their_song(studio, tmp_path, client, song_id):

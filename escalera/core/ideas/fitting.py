@@ -166,6 +166,9 @@ def _pattern(song: Song, idea: Idea, span: Span, found: list[Finding]) -> Fit | 
     layer, bare = room_for(song, section, small)
     lacks = section.target.mean - arranged(song).of(section.id).value
     wanted = [f for f in found if f.check in WANTS_NEW]
+    plays_there = any(song.pattern_by_id[p.pattern_id].pattern == small.patterns[0].pattern for p in section.placements)
+    if layer is None and plays_there:
+        return None
     if near is None or lacks < -TOO_FULL or (lacks < LACKS and not wanted) or not section.placements:
         return None
     where = (
@@ -173,7 +176,7 @@ def _pattern(song: Song, idea: Idea, span: Span, found: list[Finding]) -> Fit | 
         if len(bare) == len(span.phrase_ticks())
         else f"in {len(bare)} of {len(span.phrase_ticks())} phrases"
     )
-    who = f"{layer.name} is silent here {where}" if layer else f"nothing here does what {small.layers[0].name} does"
+    who = f"{layer.name} is silent here {where}" if layer else "on a layer of its own"
     return Fit(idea, section.id, _why(f"{who}; {near[1]}", lacks, wanted), near[0] + max(0.0, lacks) + sum(f.weight for f in wanted[:2]) + 0.3 * bool(layer), "layer")  # fmt: skip
 
 
