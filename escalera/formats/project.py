@@ -128,6 +128,7 @@ class ParkedModel(Strict):
 
 class SectionModel(BodyModel):
     body_name: str = Field("", max_length=MAX_NAME, description="what its body is called among the parked ones")
+    body_who: str = Field("", max_length=MAX_NAME, description="who proposed the body that stands")
     parked: list[ParkedModel] = Field([], max_length=MAX_PARKED, description="bodies it can be exchanged for")
 
 

@@ -6,7 +6,8 @@ import zlib
 
 import numpy as np
 
-from escalera.core.ideas import Fit, Idea, fits
+from escalera.core.checks import Finding
+from escalera.core.ideas import Fit, Idea, answers, fits
 from escalera.core.kept import Kept
 from escalera.core.song.document import Song
 from escalera.core.song.names import clean_name, clean_words
@@ -71,11 +72,8 @@ class Ideas:
 
     def idea(self, idea_id: int) -> Idea:
         """An idea as the core knows it. Raises NotFound."""
-        card = next((i for i in self.all() if i.id == idea_id), None)
-        if card is None:
-            raise NotFound(
-                "This idea was let go already, perhaps in another window. The parking lot shows what there is."
-            )
+        with self._database.read() as session:
+            card = lot.find_idea(session, idea_id)
         return self._idea(card)
 
     def _idea(self, card: ParkedIdea) -> Idea:
@@ -100,7 +98,19 @@ class Ideas:
 
     def fits(self, song: Song, section_id: int = 0) -> list[Fit]:
         """Ideas without a place that might fit a song, or one of its sections; the likeliest first."""
-        return fits(song, [self._idea(card) for card in self.all() if not card.placed], section_id)
+        return fits(song, self._without_place(), section_id)
+
+    def answers(self, song: Song, finding: Finding) -> list[Fit]:
+        """Ideas without a place that might answer a finding; the likeliest first."""
+        return answers(song, self._without_place(), finding)
+
+    def _without_place(self) -> list[Idea]:
+        return [self._idea(card) for card in self.all() if not card.placed]
+
+    def waiting(self) -> int:
+        """How many ideas have no place yet."""
+        with self._database.read() as session:
+            return lot.waiting(session)
 
     def set_placed(self, idea_id: int, where: str) -> str:
         """Say where an idea found its place; '' offers it again. Returns its name. Raises NotFound."""

@@ -47,13 +47,12 @@ def in_place(song: Song, section_id: int, body_id: int) -> Song:
     section = section_of(song, section_id)
     if not body_id:
         return song
-    body = parked_of(section, body_id)
-    return with_body(song, section, body.body, body.name)
+    return with_body(song, section, parked_of(section, body_id))
 
 
 def heard_options(song: Song, section: Section) -> list[Heard]:
     """The body that stands there, then the parked ones, each with its energy, its step up from the section before, and what it changes."""
-    rows = [(0, section.body_name or "as it is", "", "")]
+    rows = [(0, section.body_name or "as it is", section.body_who, "")]
     rows += [(p.id, p.name, p.who, p.reason) for p in section.parked]
     found, index = [], song.index_of(section.id)
     for body_id, name, who, reason in rows:

@@ -54,6 +54,17 @@ def _row(session: Session, idea_id: int) -> IdeaRow:
     return row
 
 
+def find_idea(session: Session, idea_id: int) -> ParkedIdea:
+    """Raises NotFound."""
+    row = _row(session, idea_id)
+    return ParkedIdea(row.id, row.kind, row.name, row.text, row.source, row.created_at, row.placed, row.seconds)
+
+
+def waiting(session: Session) -> int:
+    """How many ideas have no place yet."""
+    return session.scalar(select(func.count()).select_from(IdeaRow).where(IdeaRow.placed == "")) or 0
+
+
 def idea_data(session: Session, idea_id: int) -> bytes:
     return _row(session, idea_id).data
 

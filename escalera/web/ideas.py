@@ -6,7 +6,7 @@ from pathlib import PurePath
 
 from flask import Blueprint, Response, render_template, request
 
-from escalera.core.ideas import PLACES, PlaceIdea, cut_pattern, cut_section
+from escalera.core.ideas import KINDS, PLACES, PlaceIdea, cut_pattern, cut_section
 from escalera.core.song.edits.base import section_of
 from escalera.errors import EscaleraError, InputError
 from escalera.services.studio import Outcome
@@ -19,11 +19,11 @@ blueprint = Blueprint("ideas", __name__)
 @blueprint.get("/ideas")
 def lot():  # type: ignore[no-untyped-def]
     """All ideas, those without a place first."""
-    return render_template("ideas/page.html", ideas=studio().ideas.all())
+    return render_template("ideas/page.html", ideas=studio().ideas.all(), kinds=KINDS)
 
 
 def _listed(said: str = "", trouble: str = ""):  # type: ignore[no-untyped-def]
-    return render_template("ideas/_list.html", ideas=studio().ideas.all(), said=said, trouble=trouble)
+    return render_template("ideas/_list.html", ideas=studio().ideas.all(), kinds=KINDS, said=said, trouble=trouble)
 
 
 @blueprint.post("/ideas")
@@ -104,7 +104,7 @@ def offered(song_id: int):  # type: ignore[no-untyped-def]
     song, place = studio().head(song_id).song, request.args.get("section", 0, int)
     section = song.section_by_id.get(place)
     return render_template("ideas/_offered.html", song_id=song_id, song=song, section=section, fits=studio().ideas.fits(song, section.id if section else 0),
-                           waiting=sum(not i.placed for i in studio().ideas.all()), places=PLACES)  # fmt: skip
+                           waiting=studio().ideas.waiting(), kinds=KINDS, places=PLACES)  # fmt: skip
 
 
 @blueprint.get("/songs/<int:song_id>/ideas/offer")

@@ -8,7 +8,6 @@ from flask import Blueprint, render_template, request
 
 from escalera.core.checks import CHECKS, Judged, find_finding, judged
 from escalera.core.checks.mending import mends
-from escalera.core.ideas.fitting import WANTS_NEW
 from escalera.core.song.brief import WISHES, read_brief
 from escalera.web.song_view import studio
 
@@ -48,7 +47,7 @@ def finding(song_id: int):  # type: ignore[no-untyped-def]
     """One finding: its reason, and moves with their exact effect and whether they settle it."""
     head = studio().head(song_id)
     found = find_finding(head.song, request.args.get("key", ""))
-    parked = studio().ideas.fits(head.song, found.place[0]) if found.place and found.check in WANTS_NEW else []
+    parked = studio().ideas.answers(head.song, found)
     return render_template(
         "stair/_finding.html", song=head.song, finding=found, check=CHECKS[found.check], mends=mends(head.song, found), parked=parked
     )  # fmt: skip

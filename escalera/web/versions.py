@@ -36,7 +36,7 @@ def _history(song_id: int, trouble: str = "", said: str = ""):  # type: ignore[n
     lacking = [each for each in read_brief(head.song, today) if each.met is False][:3]
     return render_template(
         "stair/_history.html", entries=studio().history(song_id), head=head, kept=kept, names={v.revision_id: v.name for v in kept}, trouble=trouble, said=said,
-        findings=judged(head.song).open, lacking=lacking, ideas=ideas, homeless=without_place(head.song), waiting=sum(not i.placed for i in studio().ideas.all()),
+        findings=judged(head.song).open, lacking=lacking, ideas=ideas, homeless=without_place(head.song), waiting=studio().ideas.waiting(),
         steps=next_steps(head.song, today, len(ideas))[:3], undecided=undecided(head.song),
     )  # fmt: skip
 

@@ -30,6 +30,11 @@ def test_what_was_sent_is_held_and_the_rest_is_free(kind, fields, held):
         keep_held(HELD, edit.apply(HELD))
 
 
+def test_what_was_taken_off_the_wall_may_be_put_back():
+    bare = EDITS["lift"](V, B).apply(EDITS["lift"](C, B).apply(HELD))
+    assert keep_held(bare, EDITS["toggle_tile"](C, B, 0).apply(bare)).section_by_id[C].placements
+
+
 def test_no_move_that_would_change_it_can_be_made():
     drummer = EDITS["hold_layer"](K, "the drummer").apply(SONG)
     tried = {move.key: move for move in moves_for(drummer, drummer.section_by_id[C])}

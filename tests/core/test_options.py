@@ -4,6 +4,7 @@ import pytest
 
 from escalera.core.energy.model import arranged
 from escalera.core.moves.spoken import AddOptions, listed, read_options
+from escalera.core.song.codec import from_plain, to_plain
 from escalera.core.song.edits import EDITS
 from escalera.core.song.edits.bodies import with_body
 from escalera.core.song.validate import validate
@@ -69,7 +70,7 @@ def test_options_stay_beside_the_section_and_bring_their_energy_when_taken():
     ]
     assert arranged(song).of(C).value == arranged(SONG).of(C).value
     for parked, option in zip(section.parked, list(read_options(SONG, C, "no drums; 4 bars and no pad; only bass"))):
-        placed = validate(with_body(song, section, parked.body, parked.name))
+        placed = validate(with_body(song, section, parked))
         assert arranged(placed).of(C).value == pytest.approx(arranged(option.after).of(C).value)
     summary = AddOptions(C, "no drums; wobble", "Ana").summary(SONG)
     assert "by Ana: no drums" in summary and "wobble" not in summary
@@ -86,3 +87,13 @@ def test_what_is_done_to_the_whole_song_is_done_to_parked_bodies_too(kind, field
     assert holds(after.section_by_id[C].parked[0].body)
     taken = EDITS["exchange_body"](C, after.section_by_id[C].parked[0].id).apply(after)
     assert heard(validate(taken), C) == heard(after, C)
+
+
+def test_who_proposed_what_outlives_the_choices_and_a_verdict_reaches_all_that_were_heard():
+    song = AddOptions(C, "no kick; only pad", "Ana").apply(SONG)
+    first, second = (p.id for p in song.section_by_id[C].parked)
+    taken = EDITS["exchange_body"](C, first, "Ben", "it breathes").apply(song)
+    assert [p.reason for p in taken.section_by_id[C].parked] == ["passed over for no kick, by Ben: it breathes"] * 2
+    back = EDITS["exchange_body"](C, first, "Cy").apply(taken)
+    assert [(p.name, p.who) for p in back.section_by_id[C].parked] == [("no kick", "Ana"), ("only pad", "Ana")]
+    assert from_plain(to_plain(taken, True), lambda p: taken.pattern_by_id[p["id"]].pattern) == taken

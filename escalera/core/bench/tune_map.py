@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from escalera.core.kept import Kept
 from escalera.core.lines.kinship import NOTHING, PIECE, WHOLE, Kin, Notes, kinship, steps_of
-from escalera.core.song.document import Layer, NamedPattern, Song, uses_pattern
+from escalera.core.song.document import Layer, NamedPattern, Song
 from escalera.core.song.resolve import heard_in, sounding_layers
 from escalera.core.song.timeline import Span, timeline
 from escalera.core.song.written import line_in
@@ -145,4 +145,5 @@ def _told(song: Song, rows, places) -> tuple[str, ...]:  # type: ignore[no-untyp
 def without_place(song: Song) -> list[NamedPattern]:
     """Ideas that were kept and play nowhere: patterns no section and no groove uses."""
     in_grooves = {pattern_id for groove in song.grooves for _, pattern_id in groove.parts}
-    return [p for p in song.patterns if p.id not in in_grooves and not uses_pattern(song, p.id) and len(p.pattern)]
+    placed = {p.pattern_id for body in song.bodies for p in body.placements}
+    return [p for p in song.patterns if p.id not in in_grooves and p.id not in placed and len(p.pattern)]

@@ -8,6 +8,9 @@ from functools import cached_property
 from itertools import pairwise
 from typing import TypeVar
 
+import numpy as np
+from numpy.typing import NDArray
+
 from escalera.core.bench.bass_faults import Fault, bass_faults
 from escalera.core.bench.jobs import Jobs, jobs
 from escalera.core.bench.lowend import LowEnd, low_end
@@ -116,6 +119,12 @@ class Facts:
 
     def faults(self, section: SectionEnergy) -> list[Fault]:
         return self._kept(section, "faults", lambda: bass_faults(self.song, section.span))
+
+    def powers(self, section: SectionEnergy) -> NDArray[np.float64]:
+        """Mean square of every layer in the six bands over a section, shape (layers, 6)."""
+        core = section.core
+        weights = core.felt_bars.lengths_s
+        return self._kept(section, "powers", lambda: np.average(core.stats[:, :, :6], axis=1, weights=weights))
 
     def _kept(self, section: SectionEnergy, name: str, make: Callable[[], T]) -> T:
         """Read once from what a section plays, whatever the state of the song."""

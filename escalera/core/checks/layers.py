@@ -94,7 +94,7 @@ def low_middle(facts: Facts) -> Iterator[Finding]:
     for s in facts.sections:
         if len(s.layers) < 5:
             continue
-        power = np.average(s.stats[:, :, :6], axis=1, weights=s.felt_bars.lengths_s)
+        power = facts.powers(s)
         middle = power[:, 1:3].sum(axis=1)
         near = [x.name for x, p in zip(s.layers, middle) if p > 0.16 * middle.max() and not x.sound.is_drum]
         share = float(middle.sum() / max(1e-12, power.sum()))
@@ -117,18 +117,19 @@ def verse_room(facts: Facts) -> Iterator[Finding]:
         inside, of = sum(c.notes for c in found.clashes), sum(c.of for c in found.clashes)
         if not found.voice or inside <= max(24, 0.5 * facts.loose * of):
             continue
-        voice, over_db = found.voice.layer, _over_voice_db(s, found.voice.layer.id, {c.layer.id for c in found.clashes})
+        voice, over_db = (
+            found.voice.layer,
+            _over_voice_db(facts, s, found.voice.layer.id, {c.layer.id for c in found.clashes}),
+        )
         if over_db > -COVERS_DB:
             names, way = some([c.layer.name for c in found.clashes]), "above" if over_db > 0 else "below"
             yield Finding("verse room", f"{inside} notes of {names} lie in {voice.name}’s range while it sings in {s.span.section.name}; in its bands they are {abs(over_db):.0f} dB {way} it.",
                           (s.span.section.id,), weight=1.3, facts=(inside, round(over_db / 3)))  # fmt: skip
 
 
-def _over_voice_db(section: SectionEnergy, voice: int, others: set[int]) -> float:
+def _over_voice_db(facts: Facts, section: SectionEnergy, voice: int, others: set[int]) -> float:
     """By how much others are louder than the voice where it lies, 250 Hz to 3 kHz, on average over the section."""
-    power = np.average(section.core.stats[:, :, VOICE_BANDS], axis=1, weights=section.core.felt_bars.lengths_s).sum(
-        axis=-1
-    )
+    power = facts.powers(section)[:, VOICE_BANDS].sum(axis=1)
     sung = sum(p for p, x in zip(power, section.core.layers) if x.id == voice)
     played = sum(p for p, x in zip(power, section.core.layers) if x.id in others)
     return float(10.0 * np.log10(max(played, 1e-12) / max(sung, 1e-12)))

@@ -7,6 +7,7 @@ from dataclasses import replace
 from escalera.core.song.chordline import between_ticks
 from escalera.core.song.document import EnergyScale, Placement, Progression, Section, Song, Target, default_phrases
 from escalera.core.song.edits.base import layer_of, pattern_of, section_of
+from escalera.core.song.edits.bodies import unparked
 from escalera.core.song.names import clean_name
 from escalera.core.song.shaping import tidied
 from escalera.core.song.spans import span_ticks
@@ -22,7 +23,7 @@ def cut_section(song: Song, section_id: int, name: str = "") -> Song:
             f"{section.name} plays nothing, so there is no idea in it to keep. Choose a section that plays."
         )
     chords = section.progression or song.progression
-    alone = replace(section, parked=(), body_name="", progression=chords)
+    alone = replace(unparked(section), progression=chords)
     return _alone(song, alone, name or section.name)
 
 
@@ -39,9 +40,8 @@ def cut_pattern(song: Song, section_id: int, layer_id: int, phrase: int, name: s
             f"{layer.name} is silent in this phrase of {section.name}, so there is nothing to keep. Choose a tile that sounds."
         )
     first, entry = placed[0], pattern_of(song, placed[0].pattern_id)
-    metre, bar = section_metres(section, song.metre)[0], 0
-    while bar * metre.bar_ticks < entry.pattern.length_ticks:
-        bar += 1
+    metre = section_metres(section, song.metre)[0]
+    bar = -(-entry.pattern.length_ticks // metre.bar_ticks)
     length = bar * metre.bar_ticks
     end = section_bar_ticks(section, song.metre)[-1]
     chords = _chords(section.progression or song.progression, low, min(low + length, end), end)

@@ -24,51 +24,11 @@ ORDINALS = {"first": 0, "1st": 0, "second": 1, "2nd": 1, "third": 2, "3rd": 2, "
 TOO_FULL = 1.0  # points above it from which nothing more belongs there
 # findings that something new would answer
 WANTS_NEW = ("repeats", "second half", "nothing new", "alike", "level", "late chorus", "used once", "no sub")
-SMALL_WORDS = frozenset(
-    [
-        "a",
-        "an",
-        "and",
-        "as",
-        "at",
-        "be",
-        "but",
-        "by",
-        "for",
-        "from",
-        "in",
-        "is",
-        "it",
-        "more",
-        "not",
-        "of",
-        "on",
-        "or",
-        "so",
-        "than",
-        "that",
-        "the",
-        "then",
-        "there",
-        "this",
-        "to",
-        "what",
-        "when",
-        "with",
-        "would",
-        "could",
-        "maybe",
-        "like",
-        "idea",
-        "try",
-        "add",
-        "make",
-        "some",
-        "song",
-        "part",
-        "section",
-    ]
-)
+SMALL_WORDS = frozenset({
+    "a", "an", "and", "as", "at", "be", "but", "by", "for", "from", "in", "is", "it", "more", "not", "of", "on", "or", "so", "than", "that",
+    "the", "then", "there", "this", "to", "what", "when", "with", "would", "could", "maybe", "like", "idea", "try", "add", "make", "some",
+    "song", "part", "section",
+})  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -97,23 +57,23 @@ class Fit:
 Find = Callable[[Song, Idea, Span, list[Finding]], Fit | None]
 
 
-def fits_of(song: Song, idea: Idea) -> list[Fit]:
-    """Where one idea might fit, the likeliest first."""
-    found = judged(song).open
-    rows = (
-        KINDS[idea.kind](song, idea, span, [f for f in found if span.section.id in f.place])
-        for span in timeline(song).spans
-    )
+def fits_of(song: Song, idea: Idea, section_id: int = 0) -> list[Fit]:
+    """Where one idea might fit in a song, or in one of its sections; the likeliest first."""
+    found, find = judged(song).open, KINDS[idea.kind].find
+    spans = [s for s in timeline(song).spans if section_id in (0, s.section.id)]
+    rows = (find(song, idea, span, [f for f in found if span.section.id in f.place]) for span in spans)
     return sorted((fit for fit in rows if fit), key=lambda f: -f.weight)
 
 
 def fits(song: Song, ideas: list[Idea], section_id: int = 0) -> list[Fit]:
     """The likeliest place of every idea that has one in the song, or in one of its sections; the likeliest first."""
-    best = []
-    for idea in ideas:
-        rows = [f for f in fits_of(song, idea) if section_id in (0, f.section_id)]
-        best += rows[:1]
+    best = [fit for idea in ideas for fit in fits_of(song, idea, section_id)[:1]]
     return sorted(best, key=lambda f: -f.weight)
+
+
+def answers(song: Song, ideas: list[Idea], finding: Finding) -> list[Fit]:
+    """Ideas that might answer a finding: none where something new would not help."""
+    return fits(song, ideas, finding.place[0]) if finding.place and finding.check in WANTS_NEW else []
 
 
 def tempo_words(idea_bpm: float, song_bpm: float) -> tuple[float, str] | None:
@@ -224,7 +184,21 @@ def _sample(song: Song, idea: Idea, span: Span, found: list[Finding]) -> Fit | N
     return Fit(idea, span.section.id, _why(length, 0.0, wanted), 0.5 + sum(f.weight for f in wanted[:1]) + 0.2 * edge)
 
 
-KINDS: dict[str, Find] = {"text": _text, "pattern": _pattern, "section": _section, "sample": _sample}
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """A kind of idea: what it is called, how it is found a place, and the ways (of PLACES) to bring it back."""
+
+    label: str
+    find: Find
+    places: tuple[str, ...] = ()
+
+
+KINDS: dict[str, Kind] = {
+    "text": Kind("words", _text),
+    "pattern": Kind("pattern", _pattern, ("layer",)),
+    "section": Kind("section", _section, ("option", "section")),
+    "sample": Kind("recording", _sample),
+}
 
 
 def bars_of(seconds: float, span: Span) -> tuple[int, float]:
@@ -263,4 +237,4 @@ def _why(first: str, lacks: float, wanted: list[Finding]) -> str:
     return "; ".join(told)
 
 
-__all__ = ["KINDS", "Fit", "Idea", "bars_of", "fits", "fits_of", "in_key", "tempo_words", "words"]
+__all__ = ["KINDS", "Fit", "Idea", "Kind", "answers", "bars_of", "fits", "fits_of", "in_key", "tempo_words", "words"]

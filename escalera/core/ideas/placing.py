@@ -20,7 +20,11 @@ from escalera.core.song.spans import add_pattern
 from escalera.core.song.timeline import timeline
 from escalera.errors import EditError
 
-PLACES = {"layer": "on a layer", "option": "as an option of it", "section": "as a section after it"}
+PLACES = {
+    "layer": "on a layer",
+    "option": "as an option",
+    "section": "as a section after",
+}  # and what is said of a section
 
 
 @dataclass(frozen=True)
@@ -45,9 +49,8 @@ class PlaceIdea:
         )
 
     def summary(self, song: Song) -> str:
-        return f"Idea {self.idea.title} {PLACES[self.place].replace('it', section_of(song, self.section_id).name)}"[
-            :300
-        ]
+        where = section_of(song, self.section_id).name
+        return f"Idea {self.idea.title} {PLACES[self.place]}: {where}"[:300]
 
 
 def _taken(song: Song, name: str) -> bool:

@@ -29,36 +29,10 @@ COUNTING = (
     ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth"),
     ("1", "2", "3", "4", "5", "6", "7", "8", "9"),
 )  # how a dictated list counts
-FILLER = frozenset(
-    [
-        "a",
-        "an",
-        "the",
-        "in",
-        "on",
-        "it",
-        "its",
-        "of",
-        "to",
-        "with",
-        "and",
-        "this",
-        "that",
-        "section",
-        "here",
-        "please",
-        "maybe",
-        "try",
-        "let",
-        "take",
-        "put",
-        "make",
-        "us",
-        "be",
-        "is",
-        "all",
-    ]
-)
+FILLER = frozenset({
+    "a", "an", "the", "in", "on", "it", "its", "of", "to", "with", "and", "this", "that", "section", "here", "please", "maybe", "try", "let",
+    "take", "put", "make", "us", "be", "is", "all",
+})  # fmt: skip
 OTHER_WORDS = {"bass": "low end", "vocal": "voices", "vocals": "voices", "synths": "leads", "beat": "drums"}
 EVERYTHING = ("everything", "everyone", "all", "all of it", "the lot")
 SAMPLES = "“no drums”, “only bass and keys”, “as in Verse 1”, “half time”, “8 bars”"
@@ -113,6 +87,14 @@ def _with_option(song: Song, section_id: int, option: Option, who: str) -> Song:
 
 def read_options(song: Song, section_id: int, text: str) -> list[Option]:
     """Every option of a list, each read by itself. New ids of one never meet those of another."""
+    last, found = song.memo.get("said options", (None, []))  # what was just looked at is not read again to be kept
+    if last != (section_id, text):
+        found = _read_options(song, section_id, text)
+        song.memo["said options"] = (section_id, text), found
+    return found
+
+
+def _read_options(song: Song, section_id: int, text: str) -> list[Option]:
     section, found, base = section_of(song, section_id), [], song
     for item in listed(text)[:MAX_PARKED]:
         option = read_option(base, section, item)

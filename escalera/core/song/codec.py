@@ -115,6 +115,8 @@ def _section(s: Section) -> Plain:
         plain["chords"] = _progression(s.progression)
     if s.body_name:
         plain["body_name"] = s.body_name
+    if s.body_who:
+        plain["body_who"] = s.body_who
     if s.parked:
         plain["parked"] = [{"id": p.id, "name": p.name, "who": p.who, "reason": p.reason, "body": _section(p.body)} for p in s.parked]  # fmt: skip
     return plain | shaping_plain(s)
@@ -194,7 +196,7 @@ def _read_section(s: Plain) -> Section:
         tuple(TempoPoint(*point) for point in s.get("tempos", ())), s.get("shift_semitones", 0),
         _read_progression(s.get("chords")), tuple(_read_placement(p) for p in s["placements"]), **read_shaping(s),
         swings=tuple(Swing(*row) for row in s.get("swings", ())), stretched=s.get("stretched", 0), length_reason=s.get("length_reason", ""),
-        body_name=s.get("body_name", ""), parked=tuple(Parked(p["id"], p["name"], _read_section(p["body"]), p["who"], p["reason"]) for p in s.get("parked", ())),
+        body_name=s.get("body_name", ""), body_who=s.get("body_who", ""), parked=tuple(Parked(p["id"], p["name"], _read_section(p["body"]), p["who"], p["reason"]) for p in s.get("parked", ())),
     )  # fmt: skip
 
 

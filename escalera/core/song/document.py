@@ -141,6 +141,7 @@ class Section:
     stretched: int = 0  # bars by which it was made longer (or cut short) on purpose
     length_reason: str = ""
     body_name: str = ""  # what the body that stands here is called among the parked ones
+    body_who: str = ""  # who proposed it
     parked: tuple[Parked, ...] = ()
 
 

@@ -31,8 +31,9 @@ def _changed(before: Song, layer: Layer, after: Song, there: Layer) -> bool:
 
 
 def _played(song: Song, layer_id: int) -> Played:
-    """The notes that a layer plays anywhere, parked bodies among them, with what a place changes of them; levels aside."""
-    found: Played = set()
+    """The notes that a layer plays anywhere or has to play, parked bodies among them, with what a place changes of them."""
+    own = song.pattern_by_id.get(song.layer_by_id[layer_id].pattern_id)
+    found: Played = {(own.pattern.content_hash, 0, 1.0, False, False)} if own else set()
     for section in song.bodies:
         for p in section.placements:
             if p.layer_id == layer_id:

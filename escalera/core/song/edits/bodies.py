@@ -35,27 +35,33 @@ def free_body_name(section: Section, name: str) -> str:
     return candidate
 
 
+def unparked(body: Section) -> Section:
+    """What a section plays, by itself: without what is parked at it."""
+    return replace(body, parked=(), body_name="", body_who="")
+
+
 def with_parked(song: Song, section_id: int, body: Section, name: str, who: str = "", reason: str = "") -> Song:
     """The song with a body parked at a section. Raises EditError when no more fit or a text is too long."""
     section = section_of(song, section_id)
     if len(section.parked) >= MAX_PARKED:
         raise EditError(f"{section.name} has {MAX_PARKED} parked bodies; no more fit. Forget one first.")
     name = free_body_name(section, clean_name(name, "name"))
-    bare = replace(body, parked=(), body_name="")
+    bare = unparked(body)
     kept = Parked(song.next_id, name, bare, clean_words(who, "name", MAX_NAME), clean_words(reason, "reason", MAX_REASON))  # fmt: skip
     changed = replace(section, parked=(*section.parked, kept))
     return replace(song.with_section(changed), next_id=song.next_id + 1)
 
 
-def with_body(song: Song, section: Section, body: Section, name: str) -> Song:
-    """The song with another body in a section, whose name, role, target and parked bodies stay. Raises EditError."""
+def with_body(song: Song, section: Section, option: Parked) -> Song:
+    """The song with a parked body in its section, whose name, role, target and parked bodies stay. Raises EditError."""
+    body = option.body
     bars = song.bars - section.bars + body.bars
     if bars > MAX_BARS:
         raise EditError(f"The song would have {bars} bars; at most {MAX_BARS} fit. Shorten another section first.")
     ids = Ids(song.next_id)
     placed = tuple(replace(p, id=ids()) for p in body.placements)
     fresh = replace(body, id=section.id, name=section.name, role=section.role, target=section.target, placements=placed,
-                    body_name=name, parked=section.parked)  # fmt: skip
+                    body_name=option.name, body_who=option.who, parked=section.parked)  # fmt: skip
     return tidied(replace(song.with_section(fresh), next_id=ids.next_id))
 
 
@@ -89,10 +95,9 @@ class ExchangeBody:
         section = section_of(song, self.section_id)
         chosen = parked_of(section, self.body_id)
         said = _passed_over(chosen.name, self.who, self.reason)
-        bare = replace(section, parked=(), body_name="")
-        out = Parked(chosen.id, stands_as(section), bare, "", said)
-        rest = tuple(out if p.id == chosen.id else p for p in section.parked)
-        return with_body(song, replace(section, parked=rest), chosen.body, chosen.name)
+        out = Parked(chosen.id, stands_as(section), unparked(section), section.body_who, said)
+        rest = tuple(out if p.id == chosen.id else _told(p, said) for p in section.parked)
+        return with_body(song, replace(section, parked=rest), chosen)
 
     def summary(self, song: Song) -> str:
         section = section_of(song, self.section_id)
@@ -103,6 +108,11 @@ class ExchangeBody:
 def _said(who: str, reason: str) -> str:
     by = f", by {who.strip()}" if who.strip() else ""
     return by + (f": {reason.strip()}" if reason.strip() else "")
+
+
+def _told(option: Parked, said: str) -> Parked:
+    """An option with the verdict, unless something was said of it before."""
+    return replace(option, reason=option.reason or said)
 
 
 def _passed_over(chosen: str, who: str, reason: str) -> str:
@@ -123,7 +133,7 @@ class KeepBody:
         if not section.parked:
             raise EditError(f"{section.name} has no options to choose between. Add one first.")
         said = _passed_over(stands_as(section), self.who, self.reason)
-        parked = tuple(replace(p, reason=p.reason or said) for p in section.parked)
+        parked = tuple(_told(p, said) for p in section.parked)
         return song.with_section(replace(section, parked=parked, body_name=stands_as(section)))
 
     def summary(self, song: Song) -> str:
