@@ -26,10 +26,10 @@ from benchmarks.groove import groove
 from benchmarks.harmony import harmony
 from benchmarks.songs import generated, large
 from benchmarks.table import ROWS, row, seconds
+from escalera.core.document.song import Song
+from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged
-from escalera.core.song.document import Song
-from escalera.core.song.edits import EDITS
-from escalera.core.song.timeline import timeline
+from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
 from escalera.meters.loudness import loudness, true_peak_dbtp
 from escalera.services.demo import demo_songs

@@ -6,21 +6,21 @@ import statistics
 
 from benchmarks.table import row, seconds
 from escalera.core.checks import run_checks
-from escalera.core.checks.mending import mends
+from escalera.core.checks.fixes import mends
+from escalera.core.document.song import Section, Song
+from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged
 from escalera.core.ideas import Idea, cut_section, fits
 from escalera.core.moves import KINDS, Move, apply_move
 from escalera.core.moves.differences import section_changes, song_changes
-from escalera.core.moves.spoken import AddOptions, read_options
-from escalera.core.moves.suggest import suggest, suggest_song
-from escalera.core.song.document import Section, Song
-from escalera.core.song.edits import EDITS
-from escalera.core.song.timeline import timeline
+from escalera.core.moves.option_text import AddOptions, read_options
+from escalera.core.moves.suggestions import suggest, suggest_song
+from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
 from escalera.services.demo import demo_songs
 from escalera.services.passages import heard_options
 from escalera.services.rendering import Rendering, measured_section
-from escalera.sound.measured import measure_section
+from escalera.sound.measurement import measure_section
 
 SEEN = 0.1  # points from which a promised change has to be measured
 TRIED = 3

@@ -12,13 +12,13 @@ import threading
 from pathlib import Path
 
 from benchmarks.table import row, seconds, time_edits
-from escalera.core.bench.jobs import jobs
-from escalera.core.bench.lowend import low_end
+from escalera.core.bench.layer_jobs import jobs
+from escalera.core.bench.low_end import low_end
 from escalera.core.bench.tune_map import tune_map
-from escalera.core.song.document import Layer, Song
-from escalera.core.song.edits import EDITS
-from escalera.core.song.timeline import timeline
-from escalera.core.song.written import line_in
+from escalera.core.document.song import Layer, Song
+from escalera.core.edits import EDITS
+from escalera.core.reading.phrase_notes import line_in
+from escalera.core.reading.timeline import timeline
 from escalera.services.studio import Studio
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ

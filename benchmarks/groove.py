@@ -7,9 +7,9 @@ import random
 import numpy as np
 
 from benchmarks.table import row, seconds, time_edits
+from escalera.core.document.song import Song
 from escalera.core.rhythm.beat import Hit
-from escalera.core.song.document import Song
-from escalera.services.grooves import alike
+from escalera.services.groove_library import alike
 from escalera.services.library import grooves
 
 

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from benchmarks.table import row, seconds, time_edits
-from escalera.core.song.document import Song
+from escalera.core.document.song import Song
 from escalera.core.theory.chords import QUALITIES, Chord
 from escalera.core.theory.key_finding import find_key, slices_of_notes
 from escalera.core.theory.keys import Key

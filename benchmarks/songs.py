@@ -5,12 +5,12 @@ from __future__ import annotations
 import random
 from dataclasses import replace
 
-from escalera.core.song.chordline import parse_chordline
-from escalera.core.song.document import Song
-from escalera.core.song.edits.layers import SetControl
-from escalera.core.song.edits.tiles import PlaceNew, Vary
-from escalera.core.song.formed import song_with_form
-from escalera.core.song.forms import FORMS
+from escalera.core.document.chord_text import parse_chordline
+from escalera.core.document.forms import FORMS
+from escalera.core.document.song import Song
+from escalera.core.edits.form_layout import song_with_form
+from escalera.core.edits.layer_edits import SetControl
+from escalera.core.edits.tile_edits import PlaceNew, Vary
 from escalera.core.theory.keys import parse_key
 from escalera.services import library
 from escalera.services.new_song import song_layer, with_layer

@@ -9,7 +9,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from escalera.core.song.document import Song
+from escalera.core.document.song import Song
 from escalera.services.studio import Studio
 
 WARM_UP = 20

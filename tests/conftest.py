@@ -10,7 +10,7 @@ from hypothesis import settings
 
 from escalera.services.demo import demo_songs
 from escalera.services.studio import Studio
-from escalera.sound import bank as sound_bank
+from escalera.sound import bank_player as sound_bank
 from tests.songs import small_song
 
 settings.register_profile("steady", deadline=None, derandomize=True, max_examples=40)

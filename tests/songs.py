@@ -6,27 +6,27 @@ from dataclasses import dataclass
 
 from hypothesis import strategies as st
 
+from escalera.core.document.song import Song
+from escalera.core.edits import body_edits as B
+from escalera.core.edits import curve_edits as A
+from escalera.core.edits import form_edits as Q
+from escalera.core.edits import groove_edits as G
+from escalera.core.edits import harmony_edits as H
+from escalera.core.edits import judgement_edits as R
+from escalera.core.edits import layer_edits as L
+from escalera.core.edits import line_edits as N
+from escalera.core.edits import low_end_edits as X
+from escalera.core.edits import note_edits as Y
+from escalera.core.edits import section_edits as S
+from escalera.core.edits import song_edits as W
+from escalera.core.edits import sound_edits as D
+from escalera.core.edits import tile_edits as T
+from escalera.core.edits import voice_edits as Z
+from escalera.core.edits.edit import section_of
 from escalera.core.lines.makers import MAKERS
-from escalera.core.lines.transform import TRANSFORMATIONS
+from escalera.core.lines.transformations import TRANSFORMATIONS
 from escalera.core.moves import apply_move, moves_for
 from escalera.core.palette.effects import EFFECT_BY_KEY
-from escalera.core.song.document import Song
-from escalera.core.song.edits import bodies as B
-from escalera.core.song.edits import chords as H
-from escalera.core.song.edits import curves as A
-from escalera.core.song.edits import devices as D
-from escalera.core.song.edits import grooves as G
-from escalera.core.song.edits import judging as R
-from escalera.core.song.edits import layers as L
-from escalera.core.song.edits import lines as N
-from escalera.core.song.edits import lowend as X
-from escalera.core.song.edits import parts as Z
-from escalera.core.song.edits import sections as S
-from escalera.core.song.edits import stretch as Q
-from escalera.core.song.edits import tiles as T
-from escalera.core.song.edits import whole as W
-from escalera.core.song.edits import written as Y
-from escalera.core.song.edits.base import section_of
 from escalera.errors import EditError
 
 KICK = [[960 * i, 240, 0, 36, 0, 100] for i in range(4)]

@@ -1,6 +1,7 @@
 """The house: imports run one way, modules stay small, nothing private leaks."""
 
 import ast
+from collections import Counter
 from pathlib import Path
 
 import pytest
@@ -17,6 +18,11 @@ MAY = {
     "web": {"services", "store", "formats", "core"},
     "cli": {"services", "formats", "sound", "meters", "core", "web"},
 }
+# the rooms of the core, each of which may import those before it
+CORE_ORDER = (
+    "time", "theory", "palette", "rhythm", "lines", "document", "reading", "energy", "bench", "edits", "moves", "validation", "checks",
+    "ideas",
+)  # fmt: skip
 FOUNDATIONS = {"errors", "settings", ""}
 BARRED = {
     "core": ("flask", "sqlalchemy", "soundfile", "numba", "pathlib", "os", "io"),
@@ -54,6 +60,25 @@ def test_imports_run_one_way(room):
             elif parts[0] in BARRED.get(room, ()):
                 wrong.append(f"{path.name} imports {name}")
     assert not wrong
+
+
+def test_rooms_of_the_core_import_only_those_before_them():
+    assert {p.name for p in (ROOT / "core").iterdir() if p.is_dir() and p.name != "__pycache__"} == set(CORE_ORDER)
+    wrong = []
+    for place, room in enumerate(CORE_ORDER):
+        for path in (ROOT / "core" / room).rglob("*.py"):
+            parts = [name.split(".") for name in imports(path) if name.startswith("escalera.core.")]
+            wrong += [f"{path.name} imports {'.'.join(p)}" for p in parts if p[2] in CORE_ORDER[place + 1 :]]
+    assert not wrong
+
+
+def test_no_file_and_no_class_is_named_twice():
+    files = [p.stem for p in ROOT.rglob("*.py") if p.stem != "__init__" and "migrations" not in p.parts]
+    trees = [ast.parse(p.read_text()) for p in ROOT.rglob("*.py")]
+    classes = [node.name for tree in trees for node in tree.body if isinstance(node, ast.ClassDef)]
+    screens = {p.stem for p in (ROOT / "web").glob("*.py")}
+    assert not [n for n, times in Counter(files).items() if times > 1 and n not in screens]
+    assert not [n for n, times in Counter(classes).items() if times > 1]
 
 
 def test_foundations_import_nothing_of_the_program():

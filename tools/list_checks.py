@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from escalera.core.checks import CHECKS
-from escalera.core.energy.schools import SWITCHES
+from escalera.core.document.schools import SWITCHES
 from escalera.core.moves import KINDS
 
 HEAD = """# Checks

@@ -2,6 +2,6 @@
 
 from pathlib import Path
 
-from escalera.services.grooves import groove_table
+from escalera.services.groove_library import groove_table
 
 Path("docs/grooves.md").write_text(groove_table(), "utf-8")

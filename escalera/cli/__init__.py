@@ -7,7 +7,11 @@ import sys
 import click
 
 from escalera import __version__
-from escalera.cli import files, program, readings, rhythm, theory
+from escalera.cli import file_commands as files
+from escalera.cli import program_commands as program
+from escalera.cli import reading_commands as readings
+from escalera.cli import rhythm_commands as rhythm
+from escalera.cli import theory_commands as theory
 from escalera.errors import EscaleraError
 
 

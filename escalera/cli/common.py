@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from escalera.core.song.document import Song
+from escalera.core.document.song import Song
 from escalera.errors import InputError, shown
 from escalera.services.importing import import_file
 from escalera.services.studio import Studio

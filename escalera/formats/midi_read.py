@@ -23,7 +23,7 @@ NoteRow = tuple[int, int, int, int]  # start tick, duration, pitch, velocity
 
 
 @dataclass
-class Part:
+class ChannelNotes:
     """Notes of one channel of one track."""
 
     track: int
@@ -40,7 +40,7 @@ class MidiFacts:
     """What a file says, on the 960 grid. Lists are ordered by tick."""
 
     title: str
-    parts: list[Part]
+    parts: list[ChannelNotes]
     tempos: list[tuple[int, float]]
     metres: list[tuple[int, int, int]]
     keys: list[tuple[int, str]]
@@ -120,7 +120,7 @@ class _Track:
     def __init__(self, index: int, track: mido.MidiTrack, to_tick, facts: MidiFacts):  # type: ignore[no-untyped-def]
         self.index, self.track, self.to_tick, self.facts = index, track, to_tick, facts
         self.name = ""
-        self.parts: dict[int, Part] = {}
+        self.parts: dict[int, ChannelNotes] = {}
         self.open: dict[tuple[int, int], deque[tuple[int, int, int]]] = defaultdict(deque)
         self.held: dict[int, list[tuple[int, int, int]]] = defaultdict(list)  # by channel: ends wait for the pedal
         self.pedal: dict[int, bool] = defaultdict(bool)
@@ -142,9 +142,9 @@ class _Track:
         self.facts.parts += list(self.parts.values())
         self.facts.end_tick = max(self.facts.end_tick, now)
 
-    def _part(self, channel: int) -> Part:
+    def _part(self, channel: int) -> ChannelNotes:
         if channel not in self.parts:
-            self.parts[channel] = Part(self.index, channel, "")
+            self.parts[channel] = ChannelNotes(self.index, channel, "")
         return self.parts[channel]
 
     def _note_on(self, message: mido.Message, now: int) -> None:

@@ -11,9 +11,9 @@ import io
 import mido
 import numpy as np
 
-from escalera.core.song.document import Layer, Song
-from escalera.core.song.resolve import DURATION, PITCH, START, VELOCITY, layer_events
-from escalera.core.song.timeline import Span, Timeline, timeline
+from escalera.core.document.song import Layer, Song
+from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, layer_events
+from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.core.theory.keys import Key, transpose_key
 from escalera.core.theory.pitch import fifths_to_name
 from escalera.core.time.ticks import TICKS_PER_QUARTER

@@ -8,10 +8,8 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from escalera import __version__
-from escalera.core.rhythm.pattern import pattern_from_list
-from escalera.core.song.codec import from_plain, to_plain
-from escalera.core.song.document import Song
-from escalera.core.song.limits import (
+from escalera.core.document.codec import from_plain, to_plain
+from escalera.core.document.limits import (
     MAX_BARS,
     MAX_CHAIN,
     MAX_LAYERS,
@@ -25,8 +23,10 @@ from escalera.core.song.limits import (
     MAX_STACK,
     MAX_THROWS,
 )
-from escalera.core.song.validate import validate
+from escalera.core.document.song import Song
+from escalera.core.rhythm.pattern import pattern_from_list
 from escalera.core.theory.voicings import MAX_VOICES
+from escalera.core.validation.whole import validate
 from escalera.errors import FormatError, InputError, shown
 
 FORMAT, VERSION = "escalera-project", 1

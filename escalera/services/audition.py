@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from escalera.core.document.song import Section, Song
+from escalera.core.edits.edit import sound_of
+from escalera.core.edits.layer_edits import AddLayer
+from escalera.core.edits.tile_edits import Place
 from escalera.core.palette.bank import NAMES, PREFIX
 from escalera.core.palette.sounds import BY_KEY, Sound
-from escalera.core.song.document import Section, Song
-from escalera.core.song.edits.base import sound_of
-from escalera.core.song.edits.layers import AddLayer
-from escalera.core.song.edits.tiles import Place
 from escalera.core.time.metre import Metre
 from escalera.services import library
-from escalera.sound.bank import bank
+from escalera.sound.bank_player import bank
 
 BARS = 2
 RISE = "one-bar-rise"

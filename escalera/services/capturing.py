@@ -6,14 +6,14 @@ from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime
 
-from escalera.core.lines.captured import Captured, Played, read_capture
-from escalera.core.song.document import Progression, Song
-from escalera.core.song.edits import Edit
-from escalera.core.song.edits.grooves import AddGroove
-from escalera.core.song.edits.layers import AddLayer
-from escalera.core.song.edits.lines import MakeLine
-from escalera.core.song.edits.written import ChangeNotes
-from escalera.core.song.names import clean_name
+from escalera.core.document.names import clean_name
+from escalera.core.document.song import Progression, Song
+from escalera.core.edits import Edit
+from escalera.core.edits.groove_edits import AddGroove
+from escalera.core.edits.layer_edits import AddLayer
+from escalera.core.edits.line_edits import MakeLine
+from escalera.core.edits.note_edits import ChangeNotes
+from escalera.core.lines.idea_capture import Captured, Played, read_capture
 from escalera.errors import InputError
 from escalera.services.new_song import new_song
 

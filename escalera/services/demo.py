@@ -16,18 +16,18 @@ from dataclasses import replace
 from typing import Any
 
 from escalera.core.checks import facts_text, run_checks
+from escalera.core.document.lanes import devices_of, read_owner
+from escalera.core.document.song import EVERY_BEAT, Song
+from escalera.core.edits.curve_edits import AddThrow, SetCurve, Treat
+from escalera.core.edits.harmony_edits import SetChords
+from escalera.core.edits.judgement_edits import AcceptFinding, SetAside, SetReason
+from escalera.core.edits.layer_edits import AddLayer, SetControl
+from escalera.core.edits.section_edits import AddSection, SetPhrases, SetTarget, ShiftSection
+from escalera.core.edits.song_edits import SetMaster, SetSchool
+from escalera.core.edits.sound_edits import AddEffect, AddStack, SetDuckBy, SetRecipe, SetStack, SetValue
+from escalera.core.edits.tile_edits import PlaceNew, Vary
 from escalera.core.ideas import cut_pattern, cut_section
-from escalera.core.moves.spoken import AddOptions
-from escalera.core.song.document import EVERY_BEAT, Song
-from escalera.core.song.edits.chords import SetChords
-from escalera.core.song.edits.curves import AddThrow, SetCurve, Treat
-from escalera.core.song.edits.devices import AddEffect, AddStack, SetDuckBy, SetRecipe, SetStack, SetValue
-from escalera.core.song.edits.judging import AcceptFinding, SetAside, SetReason
-from escalera.core.song.edits.layers import AddLayer, SetControl
-from escalera.core.song.edits.sections import AddSection, SetPhrases, SetTarget, ShiftSection
-from escalera.core.song.edits.tiles import PlaceNew, Vary
-from escalera.core.song.edits.whole import SetMaster, SetSchool
-from escalera.core.song.lanes import devices_of, read_owner
+from escalera.core.moves.option_text import AddOptions
 from escalera.core.theory.keys import parse_key
 from escalera.core.time.metre import parse_metre
 from escalera.services import library

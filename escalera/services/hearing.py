@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from escalera.core.document.song import Layer, Progression, Section, Song
+from escalera.core.edits.groove_edits import NOTES
+from escalera.core.edits.layer_edits import AddLayer
+from escalera.core.edits.tile_edits import Place
 from escalera.core.palette.sounds import DRUM_SOUND
+from escalera.core.reading.groove_reading import drum_layers
+from escalera.core.reading.timeline import tempo_points
+from escalera.core.reading.voicing_reading import voices_of
 from escalera.core.rhythm.beat import Beat, patterns_of, tiled
 from escalera.core.rhythm.pattern import FIXED, TONE, VOICE
-from escalera.core.song.document import Layer, Progression, Section, Song
-from escalera.core.song.edits.grooves import NOTES
-from escalera.core.song.edits.layers import AddLayer
-from escalera.core.song.edits.tiles import Place
-from escalera.core.song.grooving import drum_layers
-from escalera.core.song.timeline import tempo_points
-from escalera.core.song.voicing_reading import voices_of
 from escalera.errors import InputError
 
 NEUTRAL, NEUTRAL_BASS = "tine-keys", "sub-sine"

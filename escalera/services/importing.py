@@ -8,6 +8,12 @@ from pathlib import PurePath
 
 import numpy as np
 
+from escalera.core.document.limits import MAX_BARS, MAX_LAYERS, MAX_TEMPO_BPM, MIN_TEMPO_BPM
+from escalera.core.document.names import guess_role, next_name
+from escalera.core.document.song import Ids, Layer, NamedPattern, Placement, Section, Song, Target, default_phrases
+from escalera.core.edits.form_layout import number_repeats
+from escalera.core.edits.layer_edits import free_layer_name, seed_of
+from escalera.core.edits.section_edits import USUAL_TARGET
 from escalera.core.energy.model import arranged
 from escalera.core.palette.sounds import (
     BY_KEY,
@@ -17,22 +23,16 @@ from escalera.core.palette.sounds import (
     PROGRAM_FAMILY,
     sound_for_program,
 )
+from escalera.core.reading.placements import joined
+from escalera.core.reading.section_finding import bar_features, find_sections, guess_roles
 from escalera.core.rhythm.pattern import FIXED, Pattern
-from escalera.core.song.document import Ids, Layer, NamedPattern, Placement, Section, Song, Target, default_phrases
-from escalera.core.song.edits.layers import free_layer_name, seed_of
-from escalera.core.song.edits.sections import USUAL_TARGET
-from escalera.core.song.formed import number_repeats
-from escalera.core.song.limits import MAX_BARS, MAX_LAYERS, MAX_TEMPO_BPM, MIN_TEMPO_BPM
-from escalera.core.song.names import guess_role, next_name
-from escalera.core.song.sectioning import bar_features, find_sections, guess_roles
-from escalera.core.song.spans import joined
-from escalera.core.song.validate import validate
 from escalera.core.theory.key_finding import find_key, slices_of_notes
 from escalera.core.theory.keys import Key, parse_key
 from escalera.core.time.metre import DENOMINATORS, MAX_NUMERATOR, Metre
 from escalera.core.time.tempo import TempoPoint
+from escalera.core.validation.whole import validate
 from escalera.errors import FormatError, InputError
-from escalera.formats.midi_read import MidiFacts, NoteRow, Part, read_midi
+from escalera.formats.midi_read import ChannelNotes, MidiFacts, NoteRow, read_midi
 from escalera.formats.project import read_project
 
 DRUM_CHANNEL = 9
@@ -171,7 +171,7 @@ def _layers(song: Song, facts: MidiFacts, report: list[str]) -> tuple[Song, list
     return song, rows
 
 
-def _add_layer(song: Song, name: str, sound_key: str, family: str, part: Part, source: str) -> Song:
+def _add_layer(song: Song, name: str, sound_key: str, family: str, part: ChannelNotes, source: str) -> Song:
     sound, name = BY_KEY[sound_key], free_layer_name(song, name)
     level = sound.level_db + (max(-24.0, part.level_db) if part.level_db is not None else 0.0)
     layer = Layer(song.next_id, name, sound_key, family, sound.job, seed_of(name, {x.seed for x in song.layers}),
@@ -179,7 +179,7 @@ def _add_layer(song: Song, name: str, sound_key: str, family: str, part: Part, s
     return replace(song, layers=(*song.layers, layer), next_id=song.next_id + 1)
 
 
-def _guess(part: Part) -> tuple[str, str]:
+def _guess(part: ChannelNotes) -> tuple[str, str]:
     """Family and sound from the name, the program, the register and how many notes sound together."""
     pitches = [pitch for _, _, pitch, _ in part.notes]
     together = len(part.notes) / len({start for start, *_ in part.notes})

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from escalera.core.energy.schools import SCHOOLS
-from escalera.core.song.chordline import parse_chordline
-from escalera.core.song.document import Song
-from escalera.core.song.edits.base import one_of, sound_of, within
-from escalera.core.song.edits.layers import AddLayer
-from escalera.core.song.edits.tiles import Place
-from escalera.core.song.formed import song_with_form
-from escalera.core.song.forms import FORMS
-from escalera.core.song.limits import MAX_TEMPO_BPM, MAX_TITLE, MIN_TEMPO_BPM
-from escalera.core.song.names import clean_name
+from escalera.core.document.chord_text import parse_chordline
+from escalera.core.document.forms import FORMS
+from escalera.core.document.limits import MAX_TEMPO_BPM, MAX_TITLE, MIN_TEMPO_BPM
+from escalera.core.document.names import clean_name
+from escalera.core.document.schools import SCHOOLS
+from escalera.core.document.song import Song
+from escalera.core.edits.edit import one_of, sound_of, within
+from escalera.core.edits.form_layout import song_with_form
+from escalera.core.edits.layer_edits import AddLayer
+from escalera.core.edits.tile_edits import Place
 from escalera.core.theory.keys import parse_key
 from escalera.core.time.metre import parse_metre
 from escalera.errors import InputError, shown

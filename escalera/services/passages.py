@@ -7,12 +7,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.document.song import Section, Song
+from escalera.core.edits.body_edits import parked_of, with_body
+from escalera.core.edits.edit import section_of
 from escalera.core.energy.model import arranged
 from escalera.core.moves.differences import section_changes
-from escalera.core.song.document import Section, Song
-from escalera.core.song.edits.base import section_of
-from escalera.core.song.edits.bodies import parked_of, with_body
-from escalera.core.song.timeline import timeline
+from escalera.core.reading.timeline import timeline
 from escalera.meters.loudness import loudness
 from escalera.services.rendering import Rendering, wav_bytes
 from escalera.sound.schedule import RATE_HZ
@@ -21,7 +21,7 @@ EDGE_S = 0.003  # cut at bar lines: long enough not to click, too short to be a 
 
 
 @dataclass(frozen=True, slots=True)
-class Heard:
+class OptionFigures:
     """An option in place: figures of what it does. `body_id` 0 is the body that stands there."""
 
     body_id: int
@@ -50,7 +50,7 @@ def in_place(song: Song, section_id: int, body_id: int) -> Song:
     return with_body(song, section, parked_of(section, body_id))
 
 
-def heard_options(song: Song, section: Section) -> list[Heard]:
+def heard_options(song: Song, section: Section) -> list[OptionFigures]:
     """The body that stands there, then the parked ones, each with its energy, its step up from the section before, and what it changes."""
     rows = [(0, section.body_name or "as it is", section.body_who, "")]
     rows += [(p.id, p.name, p.who, p.reason) for p in section.parked]
@@ -60,7 +60,7 @@ def heard_options(song: Song, section: Section) -> list[Heard]:
         sections = arranged(there).sections
         lift = sections[index].value - sections[index - 1].value if index else None
         what = [line for change in section_changes(song, there) for line in change.what if change.name == section.name]
-        found.append(Heard(body_id, name, who, reason, sections[index].value, lift, tuple(what)))
+        found.append(OptionFigures(body_id, name, who, reason, sections[index].value, lift, tuple(what)))
     return found
 
 
@@ -102,4 +102,4 @@ def _smoothed(audio: NDArray[np.float32]) -> NDArray[np.float32]:
     return audio
 
 
-__all__ = ["Heard", "Passage", "heard_options", "in_place", "passage"]
+__all__ = ["OptionFigures", "Passage", "heard_options", "in_place", "passage"]

@@ -7,9 +7,9 @@ import hashlib
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.song.document import Song
-from escalera.core.song.edits.curves import PrintLayer
-from escalera.core.song.timeline import timeline
+from escalera.core.document.song import Song
+from escalera.core.edits.curve_edits import PrintLayer
+from escalera.core.reading.timeline import timeline
 from escalera.formats.audio import decode_audio, encode_audio
 from escalera.sound.mix import Renderer
 from escalera.sound.plan import print_content

@@ -6,11 +6,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import date
 
 from escalera.core.checks import CHECKS, judged, next_steps
+from escalera.core.document.song import Layer, Section, Song
 from escalera.core.palette.effects import RETURNS
-from escalera.core.song.brief import WISHES, read_brief
-from escalera.core.song.document import Layer, Section, Song
+from escalera.core.reading.brief import WISHES, read_brief
 from escalera.store.repository import Entry
-from escalera.store.versions import Named
+from escalera.store.version_store import Named
 
 OFF_DB = -59.0
 

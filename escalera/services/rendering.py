@@ -13,20 +13,20 @@ from threading import Lock
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.caching import Kept
+from escalera.core.document.song import Layer, Song
 from escalera.core.energy.explain import Agreement, agreement
 from escalera.core.energy.felt import felt_bars
 from escalera.core.energy.stats import INDEX
 from escalera.core.energy.terms import compute_terms, to_energy
-from escalera.core.kept import Kept
-from escalera.core.song.document import Layer, Song
-from escalera.core.song.timeline import Span, Timeline, timeline
+from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
 from escalera.meters.loudness import Loudness, loudness, true_peak_dbtp
-from escalera.meters.spans import SpanMeters, band_levels_db
+from escalera.meters.span_meters import SpanMeters, band_levels_db
 from escalera.sound.cache import content_key
 from escalera.sound.disk import DiskShelf
 from escalera.sound.master import limit
-from escalera.sound.measured import measure_key, measure_section
+from escalera.sound.measurement import measure_key, measure_section
 from escalera.sound.mix import FindAudio, Renderer
 from escalera.sound.schedule import RATE_HZ
 from escalera.sound.section import duck_gain

@@ -7,14 +7,14 @@ from typing import Any
 
 import numpy as np
 
+from escalera.core.document.schools import TERMS
+from escalera.core.document.song import Song
 from escalera.core.energy.model import arranged
-from escalera.core.energy.schools import TERMS
 from escalera.core.energy.stats import BANDS
 from escalera.core.energy.terms import scale_of, weights
-from escalera.core.song.document import Song
 from escalera.formats.audio import decode_audio
 from escalera.meters.loudness import loudness, true_peak_dbtp
-from escalera.meters.spans import band_levels_db, measure_spans
+from escalera.meters.span_meters import band_levels_db, measure_spans
 from escalera.services.rendering import Rendering
 
 

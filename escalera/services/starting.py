@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from escalera.core.song.document import Section, Song
-from escalera.core.song.edits import Edit
-from escalera.core.song.edits.grooves import AddGroove
-from escalera.core.song.edits.layers import AddLayer
-from escalera.core.song.edits.lines import MakeLine
-from escalera.core.song.edits.tiles import Place
-from escalera.core.song.resolve import sounding_layers
+from escalera.core.document.song import Section, Song
+from escalera.core.edits import Edit
+from escalera.core.edits.groove_edits import AddGroove
+from escalera.core.edits.layer_edits import AddLayer
+from escalera.core.edits.line_edits import MakeLine
+from escalera.core.edits.tile_edits import Place
+from escalera.core.reading.events import sounding_layers
 from escalera.errors import EditError, shown
 from escalera.services import library
 from escalera.services.new_song import new_song

@@ -6,19 +6,19 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from escalera.core.document.codec import Plain, key_text
+from escalera.core.document.song import Song
+from escalera.core.edits import Edit
+from escalera.core.edits.edit import layer_of, sound_of
+from escalera.core.edits.protection import keep_held
+from escalera.core.edits.song_edits import SetScale
 from escalera.core.energy.explain import fitted_scale
 from escalera.core.energy.model import arranged, is_arranged
-from escalera.core.song.codec import Plain, key_text
-from escalera.core.song.document import Song
-from escalera.core.song.edits import Edit
-from escalera.core.song.edits.base import layer_of, sound_of
-from escalera.core.song.edits.whole import SetScale
-from escalera.core.song.held import keep_held
-from escalera.core.song.timeline import timeline
+from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError, InputError
 from escalera.services.audition import audition_song
-from escalera.services.ideas import Ideas
-from escalera.services.jobs import Jobs
+from escalera.services.background_jobs import BackgroundJobs
+from escalera.services.idea_service import Ideas
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.rendering import Rendering
 from escalera.services.versioning import Versions
@@ -48,7 +48,7 @@ class Studio:
         self.ideas = Ideas(self.database)
         disk = (self.folder / "sound", number("disk_cache_mb"))
         cache = number("cache_mb") if cache_mb is None else cache_mb
-        self.jobs = Jobs()
+        self.jobs = BackgroundJobs()
         self.rendering = Rendering(cache, lambda name: printed_audio(self.database, name), disk)
 
     # the shelf -------------------------------------------------------------------------------------------------

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from escalera.core.song.limits import MAX_REASON
-from escalera.core.song.names import clean_name, clean_words
-from escalera.store import versions
+from escalera.core.document.limits import MAX_REASON
+from escalera.core.document.names import clean_name, clean_words
+from escalera.store import version_store as versions
 from escalera.store.database import Database
 from escalera.store.repository import Repository
-from escalera.store.versions import Named
+from escalera.store.version_store import Named
 
 MAX_VERSION = 60
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.sound.compiled import bus
+from escalera.sound.compilation import bus
 from escalera.sound.schedule import RATE_HZ
 
 MASTER_VERSION = 1

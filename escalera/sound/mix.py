@@ -9,15 +9,15 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.kept import Kept
+from escalera.core.caching import Kept
+from escalera.core.document.song import Song
 from escalera.core.palette.parameters import Settings
-from escalera.core.song.document import Song
-from escalera.core.song.resolve import layer_events, sounding_layers
-from escalera.core.song.timeline import Span, Timeline, timeline
+from escalera.core.reading.events import layer_events, sounding_layers
+from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
 from escalera.sound.cache import AudioCache, Shelf, content_key
-from escalera.sound.compiled import bus
-from escalera.sound.effects import PROCESSES, Stage, compressor_memory
+from escalera.sound.compilation import bus
+from escalera.sound.effect_processes import PROCESSES, Stage, compressor_memory
 from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit
 from escalera.sound.plan import Part, Plan, dynamic_devices, finish, make_plan
 from escalera.sound.schedule import RATE_HZ

@@ -7,15 +7,15 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.document.devices import Device, Print
+from escalera.core.document.lanes import BUS_LEVEL, MASTER_LEVEL, return_settings
+from escalera.core.document.song import EVERY_BEAT, Layer, Song
 from escalera.core.palette.effects import RETURN_BY_KEY, RETURNS
 from escalera.core.palette.parameters import Settings
-from escalera.core.song.devices import Device, Print
-from escalera.core.song.document import EVERY_BEAT, Layer, Song
-from escalera.core.song.lanes import BUS_LEVEL, MASTER_LEVEL, return_settings
-from escalera.core.song.resolve import START, layer_events, sounding_layers
-from escalera.core.song.timeline import Span
+from escalera.core.reading.events import START, layer_events, sounding_layers
+from escalera.core.reading.timeline import Span
 from escalera.sound.cache import content_key
-from escalera.sound.effects import PROCESSES, Stage
+from escalera.sound.effect_processes import PROCESSES, Stage
 from escalera.sound.schedule import RATE_HZ, Notes, kick_onsets, schedule, ticks_to_samples
 from escalera.sound.spec import (
     MIX_LANES,

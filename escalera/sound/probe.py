@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 from escalera.core.energy.stats import INDEX
 from escalera.core.palette.parameters import Settings
 from escalera.core.palette.sounds import BY_KEY
-from escalera.meters.spans import measure_spans
+from escalera.meters.span_meters import measure_spans
 from escalera.sound.cache import AudioCache
-from escalera.sound.playing import line_of, play_line
+from escalera.sound.instruments import line_of, play_line
 from escalera.sound.schedule import RATE_HZ, RING, Notes
 from escalera.sound.spec import Stacked
 from escalera.sound.voices import VOICES

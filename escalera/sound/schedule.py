@@ -8,10 +8,10 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.document.song import Layer, Song, Variation
 from escalera.core.palette.sounds import CHOKES
-from escalera.core.song.document import Layer, Song, Variation
-from escalera.core.song.resolve import DURATION, PITCH, START, VELOCITY, Events, layer_events, sounding_layers
-from escalera.core.song.timeline import Grid, Span
+from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, Events, layer_events, sounding_layers
+from escalera.core.reading.timeline import Grid, Span
 
 RATE_HZ = 44_100
 RING = np.int64(1 << 40)

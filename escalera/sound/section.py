@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.palette.effects import RETURNS
-from escalera.sound.compiled import bus
-from escalera.sound.effects import PROCESSES, Stage, add_echo, add_room
+from escalera.sound.compilation import bus
+from escalera.sound.effect_processes import PROCESSES, Stage, add_echo, add_room
 from escalera.sound.plan import (
     SENDS,
     Chain,

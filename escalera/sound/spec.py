@@ -8,15 +8,15 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.document.devices import Curve, Device
+from escalera.core.document.lanes import CONTROLS, layer_parameter
+from escalera.core.document.song import Layer, Song
 from escalera.core.palette.bank import bank_program
 from escalera.core.palette.parameters import Parameter, Settings
-from escalera.core.song.devices import Curve, Device
-from escalera.core.song.document import Layer, Song
-from escalera.core.song.lanes import CONTROLS, layer_parameter
-from escalera.core.song.timeline import Span
+from escalera.core.reading.timeline import Span
 from escalera.core.theory.pitch import STANDARD_HZ
 from escalera.core.time.tempo import TempoPoint, tempo_map
-from escalera.sound.bank import bank
+from escalera.sound.bank_player import bank
 from escalera.sound.cache import content_key
 from escalera.sound.schedule import RATE_HZ, Notes
 from escalera.sound.voices import patch

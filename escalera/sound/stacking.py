@@ -7,9 +7,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.document.devices import StackPart
+from escalera.core.document.song import Layer
 from escalera.core.palette.sounds import BY_KEY
-from escalera.core.song.devices import StackPart
-from escalera.core.song.document import Layer
 from escalera.sound.probe import play_note
 from escalera.sound.schedule import RATE_HZ
 

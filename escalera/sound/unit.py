@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 
 from escalera.core.palette.parameters import Settings
 from escalera.sound.cache import AudioCache
-from escalera.sound.compiled import bus
-from escalera.sound.effects import PROCESSES, Stage
-from escalera.sound.playing import line_of, play_line, split_by_settings
+from escalera.sound.compilation import bus
+from escalera.sound.effect_processes import PROCESSES, Stage
+from escalera.sound.instruments import line_of, play_line, split_by_settings
 from escalera.sound.schedule import Notes
 from escalera.sound.spec import BLOCK, Stacked, UnitSpec, block_ticks
 from escalera.sound.voices import patch

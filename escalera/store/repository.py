@@ -13,9 +13,9 @@ from threading import Lock
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from escalera.core.document.codec import Plain, from_plain, to_plain
+from escalera.core.document.song import Song
 from escalera.core.rhythm.pattern import Pattern
-from escalera.core.song.codec import Plain, from_plain, to_plain
-from escalera.core.song.document import Song
 from escalera.errors import NotFound, StaleRevision
 from escalera.store.models import PatternRow, RevisionRow, SongRow, VersionRow, now
 

@@ -25,13 +25,13 @@ from escalera.web import (
     groove,
     harmony,
     ideas,
-    judging,
     options,
     shelf,
     sound,
     stair,
     versions,
 )
+from escalera.web import checks as judging
 from escalera.web.assets import asset_url
 
 POLICY = (

@@ -7,17 +7,17 @@ from typing import Any
 
 from flask import Blueprint, render_template, request
 
+from escalera.core.document.form_text import numbered, parse_form
+from escalera.core.document.forms import FORMS
+from escalera.core.document.song import Song
+from escalera.core.edits.edit import section_of
+from escalera.core.edits.form_edits import FILLS, LayOut
 from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS, Move
-from escalera.core.moves.base import moves_for
-from escalera.core.moves.preview import preview
-from escalera.core.moves.suggest import suggest, suggest_song
-from escalera.core.song.document import Song
-from escalera.core.song.edits.base import section_of
-from escalera.core.song.edits.stretch import FILLS, LayOut
-from escalera.core.song.form_text import numbered, parse_form
-from escalera.core.song.forms import FORMS
-from escalera.core.song.timeline import timeline
+from escalera.core.moves.move import moves_for
+from escalera.core.moves.previews import preview
+from escalera.core.moves.suggestions import suggest, suggest_song
+from escalera.core.reading.timeline import timeline
 from escalera.core.time.ticks import clock
 from escalera.errors import InputError
 from escalera.services.studio import picture_of

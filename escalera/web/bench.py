@@ -6,17 +6,17 @@ from typing import Any
 
 from flask import Blueprint, Response, render_template, request
 
-from escalera.core.bench.jobs import copies
-from escalera.core.lines.encode import HOW_WORDS
-from escalera.core.lines.parallel import INTERVALS
-from escalera.core.lines.transform import TRANSFORMATIONS
+from escalera.core.document.chord_text import write_chordline
+from escalera.core.document.song import Song
+from escalera.core.edits.harmony_edits import SetChords, read_chords
+from escalera.core.edits.note_edits import GRIDS
+from escalera.core.edits.voice_edits import DEALS
+from escalera.core.lines.note_encoding import HOW_WORDS
+from escalera.core.lines.second_voices import INTERVALS
+from escalera.core.lines.transformations import TRANSFORMATIONS
+from escalera.core.moves.line_copies import copies
 from escalera.core.palette.sounds import FAMILIES, SOUNDS
-from escalera.core.song.chordline import write_chordline
-from escalera.core.song.document import Song
-from escalera.core.song.edits.chords import SetChords, read_chords
-from escalera.core.song.edits.parts import DEALS
-from escalera.core.song.edits.written import GRIDS
-from escalera.core.song.grooving import phrase_beat
+from escalera.core.reading.groove_reading import phrase_beat
 from escalera.errors import EditError
 from escalera.services.starting import nexts, take_next
 from escalera.services.studio import Outcome

@@ -8,8 +8,8 @@ from functools import lru_cache
 
 from markupsafe import Markup
 
-from escalera.core.bench.lowend import LowEnd, Step
-from escalera.core.song.written import Line, Note
+from escalera.core.bench.low_end import LowEnd, LowStep
+from escalera.core.reading.phrase_notes import Note, PhraseNotes
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key
 
@@ -91,7 +91,7 @@ def y_of(pitch: int, rungs: Sequence[Rung]) -> float:
 
 
 def draw_ladder(
-    line: Line, rungs: tuple[Rung, ...], shades: tuple[Shade, ...], bars: Sequence[tuple[int, int]], beats: Iterable[int],
+    line: PhraseNotes, rungs: tuple[Rung, ...], shades: tuple[Shade, ...], bars: Sequence[tuple[int, int]], beats: Iterable[int],
     clashing: frozenset[tuple[int, int]], slides: bool, register: tuple[int, int],
 ) -> Ladder:  # fmt: skip
     """The ladder of a line. `bars` are (phrase tick, number); `clashing` notes get in a voice's way."""
@@ -208,7 +208,7 @@ def draw_low_end(found: LowEnd, notes: Sequence[tuple[int, int, int, bool]], kic
     return LowDrawing(tuple((key.pitch_name(p), v) for p, v in y.items()), Markup("".join(parts)), round(height, 1))
 
 
-def _stroke(step: Step, low: int, length: int, top: float, marks: dict[int, int]) -> str:
+def _stroke(step: LowStep, low: int, length: int, top: float, marks: dict[int, int]) -> str:
     x = percent(step.tick - low + 120, length)
     tall = STROKES * min(1.0, max(0.12, (step.level_db + 50.0) / 40.0)) if step.owner else 2.0
     kind = f"own-{marks.get(step.owner, 3)}" if step.owner else "own-none"

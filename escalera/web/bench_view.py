@@ -7,22 +7,22 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.bench.bass_faults import Fault, bass_faults, has_bass_pitch
-from escalera.core.bench.jobs import Jobs, Stretches, clashing, jobs, pitched_notes
-from escalera.core.bench.lowend import LowEnd, low_end
+from escalera.core.bench.layer_jobs import SectionJobs, Stretches, clashing, jobs, pitched_notes
+from escalera.core.bench.low_end import LowEnd, low_end
 from escalera.core.bench.tune_map import TuneMap, tune_map, without_place
-from escalera.core.lines.encode import HOWS, how_written
+from escalera.core.document.chord_text import write_chordline
+from escalera.core.document.song import Layer, NamedPattern
+from escalera.core.edits.harmony_edits import sounding_chords
+from escalera.core.edits.note_edits import GRIDS
+from escalera.core.lines.line_reading import LineReading, hook_in_words
 from escalera.core.lines.makers import MAKERS, Maker
-from escalera.core.lines.reading import LineReading, hook_in_words
+from escalera.core.lines.note_encoding import HOWS, how_written
+from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, layer_events, sounding_layers
+from escalera.core.reading.groove_reading import drum_layers, groove_at, phrase_beat
+from escalera.core.reading.phrase_frames import line_reading
+from escalera.core.reading.phrase_notes import PhraseNotes, line_in, outside, played_in, range_of
+from escalera.core.reading.section_harmony import progression_of, section_harmony
 from escalera.core.rhythm.beat import RANK
-from escalera.core.song.chordline import write_chordline
-from escalera.core.song.document import Layer, NamedPattern
-from escalera.core.song.edits.chords import sounding_chords
-from escalera.core.song.edits.written import GRIDS
-from escalera.core.song.grooving import drum_layers, groove_at, phrase_beat
-from escalera.core.song.harmony import progression_of, section_harmony
-from escalera.core.song.lining import line_reading
-from escalera.core.song.resolve import DURATION, PITCH, START, VELOCITY, layer_events, sounding_layers
-from escalera.core.song.written import Line, line_in, outside, played_in, range_of
 from escalera.core.theory.chords import roman
 from escalera.core.theory.keys import Key
 from escalera.core.theory.voicings import place_class
@@ -57,7 +57,7 @@ class Remedy:
 
 
 @dataclass(frozen=True, slots=True)
-class Finding:
+class BenchFinding:
     title: str
     said: str
     remedies: tuple[Remedy, ...] = ()
@@ -156,7 +156,7 @@ class BenchView(PhraseView):
     # the ladder -----------------------------------------------------------------------------------------------------
 
     @cached_property
-    def line(self) -> Line | None:
+    def line(self) -> PhraseNotes | None:
         return line_in(self.song, self.span, self.phrase, self.layer) if self.layer else None
 
     @cached_property
@@ -313,7 +313,7 @@ class BenchView(PhraseView):
         return hook_in_words(self.reading) if self.reading and tuneful else []
 
     @cached_property
-    def jobs(self) -> Jobs:
+    def jobs(self) -> SectionJobs:
         return jobs(self.song, self.span)
 
     def tune(self) -> TuneMap:
@@ -333,13 +333,13 @@ class BenchView(PhraseView):
         """The fields that every edit of the chosen line carries."""
         return {"section_id": self.section.id, "layer_id": self.layer.id if self.layer else 0, "phrase": self.phrase}
 
-    def findings(self) -> list[Finding]:
+    def findings(self) -> list[BenchFinding]:
         """What is wrong with the line here, each with a remedy."""
         if self.layer is None or self.line is None:
             return []
         return [*self._out_of_range(), *self._without_chords(), *self._too_long(), *self._with_the_voice()]
 
-    def _out_of_range(self) -> list[Finding]:
+    def _out_of_range(self) -> list[BenchFinding]:
         assert self.layer is not None and self.line is not None
         below, above = outside(self.line, self.layer)
         if not below + above:
@@ -348,18 +348,20 @@ class BenchView(PhraseView):
         count = below + above
         said = f"{count} {'note lies' if count == 1 else 'notes lie'} {'below' if not above else 'above' if not below else 'outside'} the range of {self.layer.sound.label}, {low} to {high}. They sound, but not as the sound is meant."
         fold = Remedy("Into the range, by octaves", f"−{count} outside", {"kind": "fold_line", **self.place()})
-        return [Finding("Outside the range", said, (fold,))]
+        return [BenchFinding("Outside the range", said, (fold,))]
 
-    def _without_chords(self) -> list[Finding]:
+    def _without_chords(self) -> list[BenchFinding]:
         assert self.line is not None
         follows = any(how_written(n.kind) == "chord" for n in self.line.notes)
         if not follows or progression_of(self.song, self.section) is not None:
             return []
         said = f"The line follows the chords, but nobody wrote any: it stays on {self.shades[0].chord}. Write them below, or take these."
         usual = "i | VI | III | VII" if self.key.is_minor else "I | V | vi | IV"
-        return [Finding("No chords to follow", said, (Remedy(usual, "", {"kind": "set_chords", "chords": usual}),))]
+        return [
+            BenchFinding("No chords to follow", said, (Remedy(usual, "", {"kind": "set_chords", "chords": usual}),))
+        ]
 
-    def _too_long(self) -> list[Finding]:
+    def _too_long(self) -> list[BenchFinding]:
         assert self.line is not None and self.layer is not None
         for placement in self.line.placements:
             entry = self.song.pattern_by_id[placement.pattern_id]
@@ -377,10 +379,10 @@ class BenchView(PhraseView):
                     "",
                     {"kind": "resize_section", "section_id": self.section.id, "bars": -(-long // bar)},
                 )
-                return [Finding("Longer than its section", said, (grow, longer))]
+                return [BenchFinding("Longer than its section", said, (grow, longer))]
         return []
 
-    def _with_the_voice(self) -> list[Finding]:
+    def _with_the_voice(self) -> list[BenchFinding]:
         assert self.layer is not None
         clash = next((c for c in self.jobs.clashes if c.layer.id == self.layer.id), None)
         if clash is None or clash.notes < 3 or self.jobs.voice is None:
@@ -406,4 +408,4 @@ class BenchView(PhraseView):
             fewer = clash.notes - len(clashing(voice, sorted([*elsewhere, *after]), sung))
             if fewer > 0:
                 found.append(Remedy(label, f"−{fewer} {'clash' if fewer == 1 else 'clashes'}", edit))
-        return [Finding("Fills the voice’s register", said, tuple(found))]
+        return [BenchFinding("Fills the voice’s register", said, tuple(found))]

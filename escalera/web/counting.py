@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from flask import Blueprint, render_template, request
 
-from escalera.core.song.document import Song
-from escalera.core.song.limits import MAX_TEMPO_BPM, MIN_TEMPO_BPM
-from escalera.core.song.ruler import ruler_for
-from escalera.core.time.asking import QUESTIONS, Asked, ask
+from escalera.core.document.limits import MAX_TEMPO_BPM, MIN_TEMPO_BPM
+from escalera.core.document.song import Song
+from escalera.core.reading.song_ruler import ruler_for
 from escalera.core.time.feels import FEELS, feels_at
 from escalera.core.time.metre import Metre
 from escalera.core.time.note_values import STRAIGHT, USES, VALUES, value_ms
+from escalera.core.time.questions import QUESTIONS, Asked, ask
 from escalera.core.time.tapping import MAX_TAPS, read_taps
 from escalera.errors import InputError, NotFound, shown
 from escalera.web.song_view import studio

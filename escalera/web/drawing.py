@@ -8,10 +8,10 @@ from functools import lru_cache
 
 from markupsafe import Markup, escape
 
+from escalera.core.document.song import Song
 from escalera.core.energy.explain import Agreement
 from escalera.core.energy.joins import DEVICES, devices_between
 from escalera.core.energy.model import SectionCore, SectionEnergy, SongEnergy
-from escalera.core.song.document import Song
 from escalera.services.rendering import MeasuredSong
 
 TOP, FLOOR = 34.0, 238.0  # pixels of energy 10 and 0
@@ -28,7 +28,7 @@ def y_of(energy: float) -> float:
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class DrawnStep:
     """One section of the stair as drawn."""
 
     section_id: int
@@ -65,7 +65,7 @@ class Medallion:
 
 @dataclass(frozen=True, slots=True)
 class Stair:
-    steps: tuple[Step, ...]
+    steps: tuple[DrawnStep, ...]
     medallions: tuple[Medallion, ...]
     rungs: tuple[tuple[int, float], ...]
     line: str
@@ -93,12 +93,12 @@ def draw_stair(song: Song, energy: SongEnergy, measured: MeasuredSong | None, fo
     )
 
 
-def _step(energy: SectionEnergy, x: float, width: float, pixels: float, measured: float | None) -> Step:
+def _step(energy: SectionEnergy, x: float, width: float, pixels: float, measured: float | None) -> DrawnStep:
     section, value = energy.span.section, energy.value
     start, end = y_of(section.target.start), y_of(section.target.end)
     top = y_of(value)
     missing, too_much, hatch = _gaps(start, end, top)
-    return Step(
+    return DrawnStep(
         section.id, section.name, _shortened(section.name, pixels), round(pixels, 1), min(start, end) - 9.0, 0.0, "middle", round(x, 3), round(width, 3),
         energy.span.first_bar, section.bars, section.role, (start, end), (section.target.start, section.target.end),
         _riser(energy.core, top, round(x, 3), round(width, 3)), top, missing, too_much, hatch, value, measured,
@@ -160,9 +160,9 @@ def _gaps(start: float, end: float, top: float) -> tuple[str, str, tuple[float, 
     return (left, right, (low, height)) if a < t else (right, left, (low, height))
 
 
-def _spread(steps: Sequence[Step], pixels: float) -> tuple[Step, ...]:
+def _spread(steps: Sequence[DrawnStep], pixels: float) -> tuple[DrawnStep, ...]:
     """Keep names apart: a narrow step's name leans to its lower neighbour, and one that would still collide is lifted."""
-    placed: list[Step] = []
+    placed: list[DrawnStep] = []
     edge, last_y = -100.0, 0.0
     for i, step in enumerate(steps):
         room, needed = step.width / 100.0 * pixels, len(step.label) * 7.8

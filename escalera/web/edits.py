@@ -11,17 +11,17 @@ from pydantic import TypeAdapter, ValidationError
 
 from escalera.core.bench.bass_faults import Fault, entering_faults
 from escalera.core.checks import facts_text, find_finding
+from escalera.core.document.lanes import lane_value
+from escalera.core.document.song import Layer, Section, Song
+from escalera.core.edits import EDITS, Edit
+from escalera.core.edits.edit import layer_of, pattern_of, section_of
+from escalera.core.edits.tile_edits import PlaceNew, SetPattern
 from escalera.core.energy.model import section_energy
 from escalera.core.moves import Move, apply_move, find_move
-from escalera.core.moves.spoken import AddOptions
+from escalera.core.moves.option_text import AddOptions
+from escalera.core.reading.section_harmony import section_key
+from escalera.core.reading.timeline import section_bar_ticks, timeline
 from escalera.core.rhythm.notation import parse_pattern
-from escalera.core.song.document import Layer, Section, Song
-from escalera.core.song.edits import EDITS, Edit
-from escalera.core.song.edits.base import layer_of, pattern_of, section_of
-from escalera.core.song.edits.tiles import PlaceNew, SetPattern
-from escalera.core.song.harmony import section_key
-from escalera.core.song.lanes import lane_value
-from escalera.core.song.timeline import section_bar_ticks, timeline
 from escalera.errors import EditError, InputError, StaleRevision, shown
 from escalera.services import library
 from escalera.services.new_song import add_layer_edit

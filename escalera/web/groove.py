@@ -7,16 +7,9 @@ from typing import Any
 
 from flask import Blueprint, Response, render_template, request
 
-from escalera.core.energy.model import section_energy
-from escalera.core.palette.sounds import SOUNDS
-from escalera.core.rhythm.beat import LANES, Beat, Hit, beat
-from escalera.core.rhythm.playing import GRIDS
-from escalera.core.rhythm.spoken import hear, parse_spoken, vocabulary, write_spoken
-from escalera.core.rhythm.tapped import read_tapped
-from escalera.core.rhythm.variations import VARIATIONS
-from escalera.core.song.document import Song
-from escalera.core.song.edits.base import Edit
-from escalera.core.song.edits.grooves import (
+from escalera.core.document.song import Song
+from escalera.core.edits.edit import Edit
+from escalera.core.edits.groove_edits import (
     AddGroove,
     AdoptGroove,
     PlaceFill,
@@ -25,11 +18,18 @@ from escalera.core.song.edits.grooves import (
     VaryGroove,
     groove_of,
 )
-from escalera.core.song.grooving import groove_beat
-from escalera.core.song.timeline import timeline
+from escalera.core.energy.model import section_energy
+from escalera.core.palette.sounds import SOUNDS
+from escalera.core.reading.groove_reading import groove_beat
+from escalera.core.reading.timeline import timeline
+from escalera.core.rhythm.beat import LANES, Beat, Hit, beat
+from escalera.core.rhythm.beat_variations import VARIATIONS
+from escalera.core.rhythm.performance import GRIDS
+from escalera.core.rhythm.spoken_beats import hear, parse_spoken, vocabulary, write_spoken
+from escalera.core.rhythm.tapped_beats import read_tapped
 from escalera.errors import EditError, FormatError, InputError, shown
 from escalera.services import library
-from escalera.services.grooves import alike, groove_of_midi, midi_of_groove
+from escalera.services.groove_library import alike, groove_of_midi, midi_of_groove
 from escalera.services.hearing import beat_song
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head

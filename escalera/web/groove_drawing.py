@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from escalera.core.rhythm.beat import RANK, Beat, Change
+from escalera.core.rhythm.beat import RANK, Beat, HitChange
 
 LANE, TOP, FOOT = 25.0, 20.0, 8.0  # pixels
 SMALL_LANE = 9.0
@@ -27,7 +27,7 @@ class Dot:
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class GrooveLine:
     """`lanes` are (drum, y); `beats` and `steps` are x in per cent, beats with their label and whether a bar starts."""
 
     lanes: tuple[tuple[str, float], ...]
@@ -42,7 +42,7 @@ def radius(velocity: int, largest: float) -> float:
     return round(largest * (0.3 + 0.7 * (velocity / 127.0) ** 0.8), 2)
 
 
-def groove_line(played: Beat, drums: Iterable[str], step_ticks: int) -> Line:
+def groove_line(played: Beat, drums: Iterable[str], step_ticks: int) -> GrooveLine:
     """The line of a beat with a lane for each drum, at least those that are hit."""
     lanes = sorted({*drums, *played.drums}, key=RANK.__getitem__, reverse=True)
     y = {drum: TOP + LANE * (i + 0.5) for i, drum in enumerate(lanes)}
@@ -64,14 +64,14 @@ def groove_line(played: Beat, drums: Iterable[str], step_ticks: int) -> Line:
         for t in range(0, length, metre.beat_ticks)
     )
     steps = tuple(_x(t, length) for t in range(0, length, step_ticks))
-    return Line(tuple((d, y[d]) for d in lanes), dots, beats, steps, TOP + LANE * len(lanes) + FOOT, largest)
+    return GrooveLine(tuple((d, y[d]) for d in lanes), dots, beats, steps, TOP + LANE * len(lanes) + FOOT, largest)
 
 
 def _x(tick: int, length: int) -> float:
     return round(100.0 * tick / length, 3)
 
 
-def difference_line(first: Beat, second: Beat, told: Sequence[Change]) -> Line:
+def difference_line(first: Beat, second: Beat, told: Sequence[HitChange]) -> GrooveLine:
     """A small line of both beats: hits they share, and those by which they differ."""
     length = max(first.length_ticks, second.length_ticks)
     lanes = sorted({*first.drums, *second.drums}, key=RANK.__getitem__, reverse=True)
@@ -85,4 +85,4 @@ def difference_line(first: Beat, second: Beat, told: Sequence[Change]) -> Line:
         Dot(c.drum, c.tick, c.velocity, _x(c.tick, length), y[c.drum], radius(c.velocity, 4.4), c.kind) for c in told
     ]
     beats = tuple((_x(t, length), "", t % first.metre.bar_ticks == 0) for t in range(0, length, first.metre.beat_ticks))
-    return Line(tuple((d, y[d]) for d in lanes), tuple(dots), beats, (), 4 + SMALL_LANE * len(lanes), 4.4)
+    return GrooveLine(tuple((d, y[d]) for d in lanes), tuple(dots), beats, (), 4 + SMALL_LANE * len(lanes), 4.4)

@@ -5,12 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 
+from escalera.core.document.song import Groove, Layer, Section
 from escalera.core.palette.sounds import BY_KEY
-from escalera.core.rhythm.beat import LANES, Beat, changes
-from escalera.core.rhythm.measures import Measures, Meeting, kick_and_bass, measures
-from escalera.core.rhythm.spoken import write_spoken
-from escalera.core.song.document import Groove, Layer, Section
-from escalera.core.song.grooving import (
+from escalera.core.reading.events import START, layer_events, sounding_layers
+from escalera.core.reading.groove_reading import (
     SwingClash,
     drum_layers,
     family_of,
@@ -20,12 +18,14 @@ from escalera.core.song.grooving import (
     swing_clashes,
     used_in,
 )
-from escalera.core.song.resolve import START, layer_events, sounding_layers
-from escalera.core.song.timeline import section_metres, timeline
+from escalera.core.reading.timeline import section_metres, timeline
+from escalera.core.rhythm.beat import LANES, Beat, changes
+from escalera.core.rhythm.measures import Measures, Meeting, kick_and_bass, measures
+from escalera.core.rhythm.spoken_beats import write_spoken
 from escalera.core.time.metre import Metre
-from escalera.services.grooves import Alike, alike, feel_of
+from escalera.services.groove_library import Alike, alike, feel_of
 from escalera.store.repository import Head
-from escalera.web.groove_drawing import RESOLUTIONS, Line, difference_line, groove_line
+from escalera.web.groove_drawing import RESOLUTIONS, GrooveLine, difference_line, groove_line
 from escalera.web.page_view import PhraseView
 from escalera.web.song_view import Selection
 
@@ -82,7 +82,7 @@ class GrooveView(PhraseView):
         return write_spoken(self.beat, dict(self.song.words)) if self.beat.hits else ""
 
     @cached_property
-    def line(self) -> Line:
+    def line(self) -> GrooveLine:
         own = drum_layers(self.song)
         lanes = {*USUAL_LANES, *(d for d in own if len(own) <= 9), *([self.drum] if self.drum else [])}
         return groove_line(self.beat, lanes, RESOLUTIONS[self.step])
@@ -160,7 +160,7 @@ class GrooveView(PhraseView):
     # what comes near --------------------------------------------------------------------------------------------------
 
     @cached_property
-    def near(self) -> list[tuple[Alike, Line]]:
+    def near(self) -> list[tuple[Alike, GrooveLine]]:
         if not self.beat.hits:
             return []
         return near_lines(self.beat, alike(self.beat, self.song, self.groove.id if self.groove else 0))
@@ -186,7 +186,7 @@ class GrooveView(PhraseView):
         return drum_layers(self.song)
 
 
-def near_lines(played: Beat, found: list[Alike]) -> list[tuple[Alike, Line]]:
+def near_lines(played: Beat, found: list[Alike]) -> list[tuple[Alike, GrooveLine]]:
     """Grooves near a beat, each with the line that draws what differs."""
     return [(a, difference_line(played, a.beat, a.changes)) for a in found]
 

@@ -7,18 +7,18 @@ from typing import Any
 
 from flask import Blueprint, Response, render_template, request
 
+from escalera.core.document.chord_text import Word
+from escalera.core.document.limits import MAX_SHIFT_SEMITONES, PUSHES
+from escalera.core.document.song import Layer, Progression, Section, Song
+from escalera.core.edits.edit import layer_of, section_of
+from escalera.core.edits.harmony_edits import VOICING_PARTS, read_chords
 from escalera.core.energy.model import section_energy
-from escalera.core.song.chordline import Word
-from escalera.core.song.document import Layer, Progression, Section, Song
-from escalera.core.song.edits.base import layer_of, section_of
-from escalera.core.song.edits.chords import VOICING_PARTS, read_chords
-from escalera.core.song.harmony import progression_of, section_key
-from escalera.core.song.key_reading import key_reading, label_note
-from escalera.core.song.keychange import APPROACHES, approach_chords, key_change_plan
-from escalera.core.song.limits import MAX_SHIFT_SEMITONES, PUSHES
-from escalera.core.song.timeline import timeline
+from escalera.core.reading.key_change import APPROACHES, approach_chords, key_change_plan
+from escalera.core.reading.key_reading import key_reading, label_note
+from escalera.core.reading.section_harmony import progression_of, section_key
+from escalera.core.reading.timeline import timeline
+from escalera.core.theory.continuations import leads_on, passing, pivots
 from escalera.core.theory.keys import MODES, transpose_key
-from escalera.core.theory.leads import leads_on, passing, pivots
 from escalera.core.theory.naming import inversion, name_chord
 from escalera.core.theory.pitch import fifths_to_class, name_to_fifths
 from escalera.errors import EditError, InputError

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Protocol
 
-from escalera.core.song.voicing_reading import LaidOut
+from escalera.core.reading.voicing_reading import LaidOut
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key
 from escalera.core.theory.pitch import fifths_to_class
@@ -19,7 +19,7 @@ HEIGHT = 196
 CENTRE, RINGS = 150.0, (142.0, 104.0, 66.0)
 
 
-class Change(Protocol):
+class ChordStart(Protocol):
     @property
     def tick(self) -> int: ...
 
@@ -45,7 +45,7 @@ class Column:
 
     x: float
     width: float
-    change: Change
+    change: ChordStart
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +60,7 @@ class Strip:
 
 
 def draw_strip(
-    changes: Sequence[Change], voicings: Sequence[LaidOut], bar_ticks: Sequence[int], first_bar: int
+    changes: Sequence[ChordStart], voicings: Sequence[LaidOut], bar_ticks: Sequence[int], first_bar: int
 ) -> Strip:
     """Chords to scale over their bars; the voices climb and fall between them."""
     end = bar_ticks[-1]

@@ -7,17 +7,24 @@ from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
 
-from escalera.core.song.chordline import Line, cycles, read_chordline, write_chordline
-from escalera.core.song.document import Layer, Progression, Section
-from escalera.core.song.edits.chords import metre_of, sounding_chords
-from escalera.core.song.harmony import Harmony, harmony_of, progression_of, section_harmony, section_key, tonic_chord
-from escalera.core.song.timeline import Span, timeline
-from escalera.core.song.voicing_reading import LaidOut, laid_out, voices_of
+from escalera.core.document.chord_text import ChordLine, cycles, read_chordline, write_chordline
+from escalera.core.document.song import Layer, Progression, Section
+from escalera.core.edits.harmony_edits import metre_of, sounding_chords
+from escalera.core.reading.section_harmony import (
+    Harmony,
+    harmony_of,
+    progression_of,
+    section_harmony,
+    section_key,
+    tonic_chord,
+)
+from escalera.core.reading.timeline import Span, timeline
+from escalera.core.reading.voicing_reading import LaidOut, laid_out, voices_of
 from escalera.core.theory.chords import Chord, roman
 from escalera.core.theory.keys import Key, transpose_key
+from escalera.core.theory.note_roles import NoteRole, Throughout, held_over, holds_throughout, role_of
 from escalera.core.theory.origin import OWN, origin
 from escalera.core.theory.pitch import pitch_label
-from escalera.core.theory.roles import Held, Throughout, held_over, holds_throughout, role_of
 from escalera.store.repository import Head
 from escalera.web.harmony_drawing import Strip, draw_strip
 from escalera.web.page_view import PageView
@@ -112,7 +119,7 @@ class HarmonyView(PageView):
         most = self.section.bars if self.section else 16
         return [n for n in (1, 2, 4, 8, 16) if n <= most]
 
-    def read(self, text: str) -> Line:
+    def read(self, text: str) -> ChordLine:
         return read_chordline(text, self.key, self.metre, self.section.bars if self.section else 0)
 
     # what sounds --------------------------------------------------------------------------------------------------
@@ -203,7 +210,7 @@ class HarmonyView(PageView):
         harmonies = [self.harmony] if self.section else [section_harmony(self.song, s) for s in self.spans]
         return list(dict.fromkeys(c for h in harmonies for c in h.chords))
 
-    def held_table(self, classes: list[int]) -> list[tuple[Chord, list[Held]]]:
+    def held_table(self, classes: list[int]) -> list[tuple[Chord, list[NoteRole]]]:
         return list(zip(self.held_chords, held_over(classes[:MAX_HELD], self.held_chords, self.key)))
 
     def throughout(self) -> list[Throughout]:

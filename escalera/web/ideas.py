@@ -6,8 +6,8 @@ from pathlib import PurePath
 
 from flask import Blueprint, Response, render_template, request
 
+from escalera.core.edits.edit import section_of
 from escalera.core.ideas import KINDS, PLACES, PlaceIdea, cut_pattern, cut_section
-from escalera.core.song.edits.base import section_of
 from escalera.errors import EscaleraError, InputError
 from escalera.services.studio import Outcome
 from escalera.web.edits import ACTS, whole_number

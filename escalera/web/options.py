@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from flask import Blueprint, Response, render_template, request
 
-from escalera.core.moves.spoken import read_options
-from escalera.core.song.edits.base import section_of
+from escalera.core.edits.edit import section_of
+from escalera.core.moves.option_text import read_options
 from escalera.services.passages import heard_options, in_place, passage
 from escalera.web.edits import whole_number
 from escalera.web.song_view import studio

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from functools import cached_property
 
-from escalera.core.song.document import Section, Song
-from escalera.core.song.timeline import Span, timeline
+from escalera.core.document.song import Section, Song
+from escalera.core.reading.timeline import Span, timeline
 from escalera.store.repository import Head
 from escalera.web.song_view import some_section, song_manifest
 

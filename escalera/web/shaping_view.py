@@ -7,12 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from escalera.core.palette.effects import EFFECTS, NOTE_VALUES, RETURNS, EffectKind
-from escalera.core.palette.parameters import Parameter, setting
-from escalera.core.palette.sounds import BY_KEY
-from escalera.core.song.devices import Curve, Device, Point
-from escalera.core.song.document import EVERY_BEAT, Layer, Section, Song
-from escalera.core.song.lanes import (
+from escalera.core.document.devices import Curve, Device, Point
+from escalera.core.document.lanes import (
     CONTROLS,
     Owner,
     bus_of,
@@ -22,8 +18,12 @@ from escalera.core.song.lanes import (
     lanes_of,
     return_settings,
 )
-from escalera.core.song.shaping import layer_in
-from escalera.core.song.timeline import Span
+from escalera.core.document.shaping import layer_in
+from escalera.core.document.song import EVERY_BEAT, Layer, Section, Song
+from escalera.core.palette.effects import EFFECTS, NOTE_VALUES, RETURNS, EffectKind
+from escalera.core.palette.parameters import Parameter, setting
+from escalera.core.palette.sounds import BY_KEY
+from escalera.core.reading.timeline import Span
 from escalera.services.rendering import Rendering
 
 WIDTH, HEIGHT = 288, 104

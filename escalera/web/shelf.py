@@ -7,10 +7,10 @@ from datetime import datetime
 
 from flask import Blueprint, Response, redirect, render_template, request, url_for
 
-from escalera.core.energy.schools import SCHOOLS
+from escalera.core.document.forms import FORMS
+from escalera.core.document.schools import SCHOOLS
+from escalera.core.document.song import Song
 from escalera.core.rhythm.beat import Hit, beat
-from escalera.core.song.document import Song
-from escalera.core.song.forms import FORMS
 from escalera.core.theory.keys import MODES
 from escalera.core.time.metre import Metre
 from escalera.errors import InputError, NotFound

@@ -10,20 +10,20 @@ from typing import Any
 from flask import current_app
 from markupsafe import Markup, escape
 
+from escalera.core.document.chord_text import write_chordline
+from escalera.core.document.song import ROLES, Layer, Section, Song, uses_pattern
 from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, agreement, explain, layer_changes
 from escalera.core.energy.joins import DEVICES, devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
+from escalera.core.lines.line_reading import LineReading, hook_in_words
 from escalera.core.lines.makers import MAKERS, Maker
-from escalera.core.lines.reading import LineReading, hook_in_words
 from escalera.core.palette.effects import NOTE_VALUES, RETURNS
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
+from escalera.core.reading.phrase_frames import line_reading
+from escalera.core.reading.slips import Slip, find_slips
+from escalera.core.reading.tiles import Tile, tiles, where
+from escalera.core.reading.timeline import Span, Timeline
 from escalera.core.rhythm.notation import write_pattern
-from escalera.core.song.chordline import write_chordline
-from escalera.core.song.document import ROLES, Layer, Section, Song, uses_pattern
-from escalera.core.song.lining import line_reading
-from escalera.core.song.readings import Tile, tiles, where
-from escalera.core.song.slips import Slip, find_slips
-from escalera.core.song.timeline import Span, Timeline
 from escalera.errors import EditError
 from escalera.services import library
 from escalera.services.rendering import RATE_HZ, MeasuredSong

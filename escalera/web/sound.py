@@ -5,9 +5,9 @@ from __future__ import annotations
 from flask import Blueprint, Response, render_template, request
 
 from escalera.core.bench.listening import heard, read_listening
+from escalera.core.document.song import Song
+from escalera.core.edits.edit import layer_of, section_of
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
-from escalera.core.song.document import Song
-from escalera.core.song.edits.base import layer_of, section_of
 from escalera.errors import NotFound
 from escalera.services.audition import bank_sounds
 from escalera.web.song_view import studio

@@ -6,12 +6,12 @@ from typing import Any
 
 from flask import Blueprint, render_template, request
 
-from escalera.core.energy.schools import SCHOOLS, SWITCHES
-from escalera.core.lines.transform import TRANSFORMATIONS
-from escalera.core.moves.suggest import suggest
-from escalera.core.song.edits.base import section_of
-from escalera.core.song.edits.chords import VOICING_PARTS
-from escalera.core.song.lanes import CONTROLS
+from escalera.core.document.lanes import CONTROLS
+from escalera.core.document.schools import SCHOOLS, SWITCHES
+from escalera.core.edits.edit import section_of
+from escalera.core.edits.harmony_edits import VOICING_PARTS
+from escalera.core.lines.transformations import TRANSFORMATIONS
+from escalera.core.moves.suggestions import suggest
 from escalera.core.theory.keys import MODES
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head

@@ -9,11 +9,11 @@ from flask import Blueprint, Response, render_template, request
 
 from escalera.core.bench.tune_map import without_place
 from escalera.core.checks import judged, next_steps, undecided
+from escalera.core.document.song import Song
+from escalera.core.edits.edit import section_of
 from escalera.core.energy.model import arranged
 from escalera.core.moves.differences import section_changes, song_changes
-from escalera.core.song.brief import read_brief
-from escalera.core.song.document import Song
-from escalera.core.song.edits.base import section_of
+from escalera.core.reading.brief import read_brief
 from escalera.errors import EscaleraError, InputError
 from escalera.services.exporting import file_name
 from escalera.services.record import record

@@ -5,14 +5,15 @@ from dataclasses import replace
 import pytest
 
 from escalera.core.bench.bass_faults import MISTUNED, NOT_IN_CHORD, WRONG_ROOT, bass_faults, entering_faults, judge
-from escalera.core.bench.jobs import copies, jobs, rests
+from escalera.core.bench.layer_jobs import jobs, rests
 from escalera.core.bench.listening import heard, read_listening
-from escalera.core.bench.lowend import low_end
+from escalera.core.bench.low_end import low_end
 from escalera.core.bench.tune_map import tune_map, without_place
+from escalera.core.edits import EDITS
 from escalera.core.lines.kinship import kinship, steps_of
-from escalera.core.song.edits import EDITS
-from escalera.core.song.resolve import sounding_layers
-from escalera.core.song.timeline import timeline
+from escalera.core.moves.line_copies import copies
+from escalera.core.reading.events import sounding_layers
+from escalera.core.reading.timeline import timeline
 from escalera.core.theory.chords import parse_chord
 from escalera.core.theory.keys import parse_key
 from tests.songs import ids, small_song

@@ -5,9 +5,9 @@ from datetime import datetime
 import numpy as np
 import pytest
 
-from escalera.core.lines.captured import read_capture
-from escalera.core.rhythm.tapped import find_pulse
-from escalera.core.song.resolve import sounding_layers
+from escalera.core.lines.idea_capture import read_capture
+from escalera.core.reading.events import sounding_layers
+from escalera.core.rhythm.tapped_beats import find_pulse
 from escalera.errors import InputError
 from escalera.services.capturing import captured_song
 from escalera.services.starting import NEXTS, WAYS, nexts, song_by_way, take_next

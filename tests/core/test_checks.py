@@ -6,12 +6,12 @@ from datetime import date
 import pytest
 
 from escalera.core.checks import CHECKS, facts_text, judged, run_checks
-from escalera.core.checks.mending import mends
+from escalera.core.checks.fixes import mends
+from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS, apply_move
-from escalera.core.song.brief import read_brief
-from escalera.core.song.edits import EDITS
-from escalera.core.song.validate import validate
+from escalera.core.reading.brief import read_brief
+from escalera.core.validation.whole import validate
 from escalera.errors import EditError, FormatError
 from escalera.services.demo import demo_songs
 from tests.songs import HATS, ids, small_song

@@ -5,15 +5,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from escalera.core.document.song import Section, Song
+from escalera.core.edits import EDITS
 from escalera.core.palette.effects import NOTE_VALUES
-from escalera.core.song.document import Section, Song
-from escalera.core.song.edits import EDITS
-from escalera.core.song.ruler import song_ruler
-from escalera.core.song.timeline import timeline
-from escalera.core.time.asking import QUESTIONS, Asked, ask
+from escalera.core.reading.song_ruler import song_ruler
+from escalera.core.reading.timeline import timeline
 from escalera.core.time.feels import FEELS, feels_at
 from escalera.core.time.metre import Metre
 from escalera.core.time.note_values import USES, VALUES, stretch, value_ms
+from escalera.core.time.questions import QUESTIONS, Asked, ask
 from escalera.core.time.ruler import UNITS, SteadyRuler, bars_held, length_in, place_at, tick_of, ticks_of_length
 from escalera.core.time.tapping import read_taps
 from escalera.core.time.tempo import TempoPoint, tempo_map

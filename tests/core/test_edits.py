@@ -7,17 +7,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from escalera.core.document.codec import from_plain, to_plain
+from escalera.core.document.lanes import lane_parameter
+from escalera.core.document.song import Target
+from escalera.core.edits import EDITS
+from escalera.core.edits.tile_edits import Vary
 from escalera.core.energy.model import arranged
-from escalera.core.song.codec import from_plain, to_plain
-from escalera.core.song.document import Target
-from escalera.core.song.edits import EDITS
-from escalera.core.song.edits.tiles import Vary
-from escalera.core.song.grooving import groove_beat, used_in
-from escalera.core.song.harmony import section_harmony
-from escalera.core.song.lanes import lane_parameter
-from escalera.core.song.resolve import PITCH, START, layer_events, sounding_layers
-from escalera.core.song.timeline import section_bar_ticks, timeline
-from escalera.core.song.validate import validate
+from escalera.core.reading.events import PITCH, START, layer_events, sounding_layers
+from escalera.core.reading.groove_reading import groove_beat, used_in
+from escalera.core.reading.section_harmony import section_harmony
+from escalera.core.reading.timeline import section_bar_ticks, timeline
+from escalera.core.validation.whole import validate
 from escalera.errors import EditError, InputError
 from tests.songs import HATS, KICK, edits_for, ids, small_song
 
@@ -359,8 +359,8 @@ def test_a_following_bass_plays_the_chords_roots():
 
 
 def test_a_closed_hat_ends_an_open_one_and_pickups_come_early(song):
-    from escalera.core.song.edits.layers import AddLayer
-    from escalera.core.song.edits.tiles import Place
+    from escalera.core.edits.layer_edits import AddLayer
+    from escalera.core.edits.tile_edits import Place
 
     for sound, rows in (
         ("open-tin-hat", [[480, 2000, 0, 46, 0, 90]]),

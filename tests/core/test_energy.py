@@ -7,16 +7,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from escalera.core.document.schools import SCHOOLS, SWITCHES, TERMS, switch_value
+from escalera.core.document.song import Progression
+from escalera.core.edits import EDITS
 from escalera.core.energy.explain import agreement, explain, fitted_scale
 from escalera.core.energy.joins import DEVICES, join_devices
 from escalera.core.energy.model import arranged
-from escalera.core.energy.schools import SCHOOLS, SWITCHES, TERMS, switch_value
 from escalera.core.palette.profiles import MEASURED, note_energy
 from escalera.core.palette.sounds import SOUNDS
+from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.pattern import Pattern
-from escalera.core.song.document import Progression
-from escalera.core.song.edits import EDITS
-from escalera.core.song.timeline import timeline
 from tests.songs import HATS, edits_for, ids, small_song
 
 SONG = small_song()

@@ -7,7 +7,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from escalera.core.edits import EDITS
+from escalera.core.edits.groove_edits import NOTES
+from escalera.core.reading.events import START, layer_events
+from escalera.core.reading.groove_reading import family_of, groove_at, groove_beat, phrase_beat, swing_clashes, used_in
+from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.beat import LANES, Hit, beat, beat_of_patterns, changes, patterns_of, shortest, tiled
+from escalera.core.rhythm.beat_variations import VARIATIONS, vary, with_fill
 from escalera.core.rhythm.likeness import distance
 from escalera.core.rhythm.measures import (
     anchors,
@@ -18,15 +24,9 @@ from escalera.core.rhythm.measures import (
     swing_of,
     syncopation,
 )
-from escalera.core.rhythm.playing import humanise, playable, quantise
-from escalera.core.rhythm.spoken import WORDS, hear, parse_spoken, write_spoken
-from escalera.core.rhythm.tapped import read_tapped
-from escalera.core.rhythm.variations import VARIATIONS, vary, with_fill
-from escalera.core.song.edits import EDITS
-from escalera.core.song.edits.grooves import NOTES
-from escalera.core.song.grooving import family_of, groove_at, groove_beat, phrase_beat, swing_clashes, used_in
-from escalera.core.song.resolve import START, layer_events
-from escalera.core.song.timeline import timeline
+from escalera.core.rhythm.performance import humanise, playable, quantise
+from escalera.core.rhythm.spoken_beats import WORDS, hear, parse_spoken, write_spoken
+from escalera.core.rhythm.tapped_beats import read_tapped
 from escalera.core.time.metre import Metre, parse_metre
 from escalera.errors import EditError
 from escalera.services.library import grooves

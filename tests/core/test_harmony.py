@@ -9,17 +9,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from escalera.core.song.chordline import parse_chordline, read_chordline, rotated, write_chordline
-from escalera.core.song.edits import EDITS
-from escalera.core.song.harmony import section_harmony
-from escalera.core.song.key_reading import key_reading, label_note
-from escalera.core.song.keychange import key_change_plan
-from escalera.core.song.resolve import PITCH, START, layer_events
-from escalera.core.song.timeline import timeline
+from escalera.core.document.chord_text import parse_chordline, read_chordline, rotated, write_chordline
+from escalera.core.edits import EDITS
+from escalera.core.reading.events import PITCH, START, layer_events
+from escalera.core.reading.key_change import key_change_plan
+from escalera.core.reading.key_reading import key_reading, label_note
+from escalera.core.reading.section_harmony import section_harmony
+from escalera.core.reading.timeline import timeline
 from escalera.core.theory.chords import parse_chord
 from escalera.core.theory.key_finding import find_key, slices_of_chords, slices_of_notes
 from escalera.core.theory.keys import Key, parse_key
-from escalera.core.theory.roles import clashes, held_over, holds_throughout, role_of
+from escalera.core.theory.note_roles import clashes, held_over, holds_throughout, role_of
 from escalera.core.theory.voicings import Voicing, muddy, read_voicing, voice_path
 from escalera.core.time.metre import Metre, parse_metre
 from escalera.errors import EditError

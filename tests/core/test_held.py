@@ -2,9 +2,9 @@
 
 import pytest
 
-from escalera.core.moves.base import apply_move, moves_for
-from escalera.core.song.edits import EDITS
-from escalera.core.song.held import keep_held
+from escalera.core.edits import EDITS
+from escalera.core.edits.protection import keep_held
+from escalera.core.moves.move import apply_move, moves_for
 from escalera.errors import EditError
 from tests.songs import ids, small_song
 

@@ -5,14 +5,14 @@ from dataclasses import replace
 import pytest
 
 from escalera.core.checks import judged, next_steps
+from escalera.core.edits import EDITS
+from escalera.core.edits.protection import keep_held
 from escalera.core.ideas import PLACES, Idea, PlaceIdea, cut_pattern, cut_section, fits, fits_of
-from escalera.core.ideas.fitting import KINDS
-from escalera.core.song.edits import EDITS
-from escalera.core.song.held import keep_held
-from escalera.core.song.resolve import PITCH, layer_events
-from escalera.core.song.timeline import timeline
-from escalera.core.song.validate import validate
+from escalera.core.ideas.suitability import KINDS
+from escalera.core.reading.events import PITCH, layer_events
+from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import parse_key
+from escalera.core.validation.whole import validate
 from escalera.errors import EditError
 from escalera.services.demo import demo_songs
 from tests.songs import ids, small_song

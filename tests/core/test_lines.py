@@ -7,15 +7,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from escalera.core.edits import EDITS
 from escalera.core.lines.frame import Frame
+from escalera.core.lines.line_reading import contour, hook_in_words, read_line
 from escalera.core.lines.makers import MAKERS, make_line
-from escalera.core.lines.reading import contour, hook_in_words, read_line
-from escalera.core.lines.transform import TRANSFORMATIONS, transform
+from escalera.core.lines.transformations import TRANSFORMATIONS, transform
+from escalera.core.reading.events import PITCH, START, layer_events
+from escalera.core.reading.phrase_frames import line_reading, phrase_frame
+from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE, Pattern
-from escalera.core.song.edits import EDITS
-from escalera.core.song.lining import line_reading, phrase_frame
-from escalera.core.song.resolve import PITCH, START, layer_events
-from escalera.core.song.timeline import timeline
 from escalera.core.theory.chords import parse_chord
 from escalera.core.theory.keys import parse_key
 from escalera.core.time.metre import Metre

@@ -4,16 +4,16 @@ from itertools import combinations
 
 import pytest
 
+from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged, section_energy
 from escalera.core.moves import KINDS, apply_move, find_move, moves_for
-from escalera.core.moves.base import ELSEWHERE, FORM, HERE, NEIGHBOUR
-from escalera.core.moves.preview import preview
-from escalera.core.moves.suggest import sameness, suggest, suggest_song
-from escalera.core.song.edits import EDITS
-from escalera.core.song.harmony import section_harmony
-from escalera.core.song.resolve import START, layer_events, sounding_layers
-from escalera.core.song.timeline import timeline
-from escalera.core.song.validate import validate
+from escalera.core.moves.move import ELSEWHERE, FORM, HERE, NEIGHBOUR
+from escalera.core.moves.previews import preview
+from escalera.core.moves.suggestions import sameness, suggest, suggest_song
+from escalera.core.reading.events import START, layer_events, sounding_layers
+from escalera.core.reading.section_harmony import section_harmony
+from escalera.core.reading.timeline import timeline
+from escalera.core.validation.whole import validate
 from escalera.errors import EditError
 from escalera.services.demo import demo_songs
 from tests.songs import HATS, ids, small_song

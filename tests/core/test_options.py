@@ -2,12 +2,12 @@
 
 import pytest
 
+from escalera.core.document.codec import from_plain, to_plain
+from escalera.core.edits import EDITS
+from escalera.core.edits.body_edits import with_body
 from escalera.core.energy.model import arranged
-from escalera.core.moves.spoken import AddOptions, listed, read_options
-from escalera.core.song.codec import from_plain, to_plain
-from escalera.core.song.edits import EDITS
-from escalera.core.song.edits.bodies import with_body
-from escalera.core.song.validate import validate
+from escalera.core.moves.option_text import AddOptions, listed, read_options
+from escalera.core.validation.whole import validate
 from escalera.errors import EditError
 from tests.songs import HATS, ids, small_song
 

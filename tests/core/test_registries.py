@@ -3,6 +3,12 @@
 import numpy as np
 import pytest
 
+from escalera.core.document.form_text import parse_form
+from escalera.core.document.forms import FORMS
+from escalera.core.document.lanes import CONTROLS
+from escalera.core.document.song import ROLES, Song
+from escalera.core.edits import EDITS
+from escalera.core.edits.form_layout import song_with_form
 from escalera.core.energy.joins import DEVICES as JOIN_DEVICES
 from escalera.core.energy.joins import join_devices
 from escalera.core.energy.tension import DEVICES as TENSION_DEVICES
@@ -17,13 +23,7 @@ from escalera.core.palette.sounds import (
     SOUNDS,
     sound_for_program,
 )
-from escalera.core.song.document import ROLES, Song
-from escalera.core.song.edits import EDITS
-from escalera.core.song.form_text import parse_form
-from escalera.core.song.formed import song_with_form
-from escalera.core.song.forms import FORMS
-from escalera.core.song.lanes import CONTROLS
-from escalera.core.song.timeline import timeline
+from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
 from escalera.sound.mix import Renderer
 from tests.songs import ids, small_song

@@ -4,7 +4,7 @@ from hypothesis import strategies as st
 
 from escalera.core.rhythm.notation import parse_pattern, write_pattern
 from escalera.core.rhythm.pattern import Pattern
-from escalera.core.rhythm.vary import backwards, double_time, thin
+from escalera.core.rhythm.pattern_variations import backwards, double_time, thin
 from escalera.errors import EditError
 from escalera.services.library import patterns
 

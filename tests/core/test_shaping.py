@@ -5,13 +5,9 @@ import json
 import numpy as np
 import pytest
 
-from escalera.core.palette.effects import EFFECTS, NOTE_VALUES, RETURNS
-from escalera.core.palette.parameters import Parameter, setting, with_setting
-from escalera.core.palette.sounds import SOUNDS
-from escalera.core.song.codec import from_plain, to_plain
-from escalera.core.song.devices import Curve
-from escalera.core.song.edits import EDITS
-from escalera.core.song.lanes import (
+from escalera.core.document.codec import from_plain, to_plain
+from escalera.core.document.devices import Curve
+from escalera.core.document.lanes import (
     CONTROLS,
     Owner,
     lane_label,
@@ -21,9 +17,13 @@ from escalera.core.song.lanes import (
     movable,
     with_lane_value,
 )
-from escalera.core.song.resolve import sounding_layers
-from escalera.core.song.timeline import timeline
-from escalera.core.song.validate import validate
+from escalera.core.edits import EDITS
+from escalera.core.palette.effects import EFFECTS, NOTE_VALUES, RETURNS
+from escalera.core.palette.parameters import Parameter, setting, with_setting
+from escalera.core.palette.sounds import SOUNDS
+from escalera.core.reading.events import sounding_layers
+from escalera.core.reading.timeline import timeline
+from escalera.core.validation.whole import validate
 from escalera.errors import EditError, FormatError
 from escalera.formats.project import read_project, write_project
 from escalera.sound.mix import Renderer

@@ -3,15 +3,15 @@
 import numpy as np
 import pytest
 
+from escalera.core.document.names import clean_name, guess_role, next_name
+from escalera.core.document.song import Target
+from escalera.core.edits import EDITS
+from escalera.core.reading.events import PITCH, layer_events
+from escalera.core.reading.section_finding import bar_features, find_sections, guess_roles
+from escalera.core.reading.slips import find_slips
+from escalera.core.reading.tiles import tiles, where
+from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE, VOICE
-from escalera.core.song.document import Target
-from escalera.core.song.edits import EDITS
-from escalera.core.song.names import clean_name, guess_role, next_name
-from escalera.core.song.readings import tiles, where
-from escalera.core.song.resolve import PITCH, layer_events
-from escalera.core.song.sectioning import bar_features, find_sections, guess_roles
-from escalera.core.song.slips import find_slips
-from escalera.core.song.timeline import timeline
 from escalera.errors import InputError
 from tests.songs import ids, small_song
 

@@ -5,8 +5,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from escalera.core.theory.chords import QUALITIES, Chord, parse_chord, roman
+from escalera.core.theory.continuations import leads_on, passing, pivots
 from escalera.core.theory.keys import MODES, Key, parse_key, transpose_key
-from escalera.core.theory.leads import leads_on, passing, pivots
 from escalera.core.theory.naming import inversion, name_chord
 from escalera.core.theory.origin import origin, triads
 from escalera.core.theory.pitch import fifths_to_name, name_to_fifths

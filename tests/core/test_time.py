@@ -2,9 +2,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from escalera.core.song.document import Section, Song, default_phrases
-from escalera.core.song.readings import where
-from escalera.core.song.timeline import timeline
+from escalera.core.document.song import Section, Song, default_phrases
+from escalera.core.reading.tiles import where
+from escalera.core.reading.timeline import timeline
 from escalera.core.time.metre import Metre, parse_metre
 from escalera.core.time.ticks import clock, seconds_to_ticks, ticks_to_seconds
 from escalera.errors import InputError

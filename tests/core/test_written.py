@@ -7,15 +7,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from escalera.core.lines.encode import HOWS, Place, encode
+from escalera.core.edits import EDITS
+from escalera.core.edits.voice_edits import DEALS
 from escalera.core.lines.frame import Frame
-from escalera.core.lines.parallel import INTERVALS, parallel_line
+from escalera.core.lines.note_encoding import HOWS, WritingContext, encode
+from escalera.core.lines.second_voices import INTERVALS, parallel_line
+from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, layer_events
+from escalera.core.reading.phrase_notes import line_in, outside, played_in
+from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE, VOICE
-from escalera.core.song.edits import EDITS
-from escalera.core.song.edits.parts import DEALS
-from escalera.core.song.resolve import DURATION, PITCH, START, VELOCITY, layer_events
-from escalera.core.song.timeline import timeline
-from escalera.core.song.written import line_in, outside, played_in
 from escalera.core.theory.chords import parse_chord
 from escalera.core.theory.keys import parse_key
 from escalera.core.time.metre import Metre
@@ -60,7 +60,7 @@ def test_a_pitch_is_written_so_that_it_sounds_as_drawn(how, chord):
         for pitch in range(20, 110, 1):
             song_with = do(song, "change_notes", V, family_layer, 0, [[None, None, 480, pitch, 240, 90]], how, True)
             assert pitch in {p for t, _, p, _ in sounding(song_with, V, family_layer) if t == 480}
-    kinds = {encode(60, h, parse_chord("C"), Place(parse_key("C major"), 36))[0] for h in HOWS}
+    kinds = {encode(60, h, parse_chord("C"), WritingContext(parse_key("C major"), 36))[0] for h in HOWS}
     assert kinds == {TONE, DEGREE, FIXED}
 
 

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from escalera.core.song.edits import EDITS
-from escalera.core.song.timeline import timeline
+from escalera.core.edits import EDITS
+from escalera.core.reading.timeline import timeline
 from escalera.core.time.tempo import TempoPoint
 from escalera.errors import FormatError
 from escalera.formats.midi_read import read_midi

@@ -5,7 +5,7 @@ import pytest
 
 from escalera.core.energy.stats import BAND_CENTRES_HZ, INDEX
 from escalera.meters.onsets import count_onsets
-from escalera.meters.spans import measure_spans
+from escalera.meters.span_meters import measure_spans
 
 RATE = 44_100
 

@@ -175,7 +175,7 @@ def test_only_the_newest_state_is_measured_and_arrives_later(studio):
 
 
 def test_a_measurement_depends_on_bars_and_voices_not_only_on_the_sound():
-    from escalera.core.song.edits import EDITS
+    from escalera.core.edits import EDITS
 
     rendering, song = Rendering(100), small_song()
     first = rendering.measure(song)

@@ -5,12 +5,12 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from escalera.core.document.chord_text import parse_chordline
+from escalera.core.edits import EDITS
 from escalera.core.palette.sounds import BY_KEY
-from escalera.core.rhythm.spoken import parse_spoken
-from escalera.core.song.chordline import parse_chordline
-from escalera.core.song.edits import EDITS
-from escalera.core.song.resolve import layer_events
-from escalera.core.song.timeline import timeline
+from escalera.core.reading.events import layer_events
+from escalera.core.reading.timeline import timeline
+from escalera.core.rhythm.spoken_beats import parse_spoken
 from escalera.errors import EditError, InputError, RenderStopped
 from escalera.services.audition import audition_song
 from escalera.services.hearing import beat_song, chords_song, note_song

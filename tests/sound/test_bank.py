@@ -5,15 +5,15 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from escalera.core.edits import EDITS
 from escalera.core.palette.bank import NAMES, bank_program
 from escalera.core.palette.sounds import BY_KEY, SOUNDS, played_by
-from escalera.core.song.edits import EDITS
-from escalera.core.song.validate import validate
+from escalera.core.validation.whole import validate
 from escalera.errors import EditError
 from escalera.formats.project import read_project, write_project
-from escalera.sound import bank as sound_bank
+from escalera.sound import bank_player as sound_bank
+from escalera.sound.instruments import patch
 from escalera.sound.mix import Renderer
-from escalera.sound.playing import patch
 from tests.songs import ids, small_song
 
 SONG = small_song()

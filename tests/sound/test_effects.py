@@ -3,12 +3,12 @@
 import numpy as np
 import pytest
 
+from escalera.core.edits import EDITS
 from escalera.core.palette.effects import EFFECT_BY_KEY, EFFECTS, RETURNS
 from escalera.core.palette.parameters import with_setting
-from escalera.core.song.edits import EDITS
-from escalera.core.song.timeline import timeline
+from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
-from escalera.sound.effects import PROCESSES, Stage
+from escalera.sound.effect_processes import PROCESSES, Stage
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
 from tests.songs import ids, small_song

@@ -3,9 +3,9 @@
 import numpy as np
 import pytest
 
-from escalera.core.bench.lowend import low_end
-from escalera.core.song.resolve import sounding_layers
-from escalera.core.song.timeline import timeline
+from escalera.core.bench.low_end import low_end
+from escalera.core.reading.events import sounding_layers
+from escalera.core.reading.timeline import timeline
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
 

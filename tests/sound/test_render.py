@@ -7,8 +7,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from escalera.core.song.edits import EDITS
-from escalera.core.song.timeline import timeline
+from escalera.core.edits import EDITS
+from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
 from escalera.meters.loudness import true_peak_dbtp
 from escalera.sound.kernels import bus

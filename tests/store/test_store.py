@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged
-from escalera.core.song.edits import EDITS
 from escalera.errors import EditError, EscaleraError, NotFound, StaleRevision, StoreError
 from escalera.services.studio import Studio
 from escalera.store.database import MIGRATIONS, Database

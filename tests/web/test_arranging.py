@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 
+from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS, apply_move, find_move
-from escalera.core.song.edits import EDITS
 from escalera.services.new_song import new_song
 from tests.songs import ids, small_song
 from tests.web.driving import said, shown, tree, trouble_of, until

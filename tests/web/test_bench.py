@@ -6,11 +6,11 @@ import time
 
 import pytest
 
-from escalera.core.bench.jobs import jobs
-from escalera.core.song.edits import EDITS
-from escalera.core.song.resolve import sounding_layers
-from escalera.core.song.timeline import timeline
-from escalera.core.song.written import line_in
+from escalera.core.bench.layer_jobs import jobs
+from escalera.core.edits import EDITS
+from escalera.core.reading.events import sounding_layers
+from escalera.core.reading.phrase_notes import line_in
+from escalera.core.reading.timeline import timeline
 from escalera.services.starting import WAYS
 from tests.songs import ids, small_song
 from tests.web.driving import said, tree, trouble_of, until

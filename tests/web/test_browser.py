@@ -99,7 +99,7 @@ def test_what_is_played_is_what_was_rendered(page, server):
       p.analyser.getFloatTimeDomainData(a);
       return { at: p.position(), rms: Math.sqrt(a.reduce((t, x) => t + x * x, 0) / a.length), bar: document.querySelector('#position b').textContent, gain: p.gain.gain.value };
     }""")
-    from escalera.core.song.timeline import timeline
+    from escalera.core.reading.timeline import timeline
 
     line = timeline(song)
     start = line.spans[index].start_seconds

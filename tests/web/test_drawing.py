@@ -3,9 +3,9 @@
 import pytest
 from lxml import html
 
+from escalera.core.edits import EDITS
 from escalera.core.energy.explain import agreement
 from escalera.core.energy.model import arranged
-from escalera.core.song.edits import EDITS
 from escalera.web.drawing import FLOOR, TOP, _gaps, draw_stair, y_of
 from tests.songs import ids, small_song
 

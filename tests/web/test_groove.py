@@ -9,11 +9,11 @@ import mido
 import pytest
 import soundfile
 
-from escalera.core.rhythm.spoken import parse_spoken
-from escalera.core.song.grooving import groove_at, phrase_beat
-from escalera.core.song.timeline import timeline
+from escalera.core.reading.groove_reading import groove_at, phrase_beat
+from escalera.core.reading.timeline import timeline
+from escalera.core.rhythm.spoken_beats import parse_spoken
 from escalera.core.time.metre import Metre
-from escalera.services.grooves import alike, feel_of, groove_of_midi, groove_table, midi_of_groove
+from escalera.services.groove_library import alike, feel_of, groove_of_midi, groove_table, midi_of_groove
 from escalera.services.library import grooves
 from tests.songs import ids, small_song
 from tests.web.driving import open_song, said, settled, shown, tree, trouble_of, until

@@ -7,9 +7,9 @@ import numpy as np
 import pytest
 import soundfile
 
-from escalera.core.song.edits import EDITS
-from escalera.core.song.harmony import section_harmony
-from escalera.core.song.timeline import timeline
+from escalera.core.edits import EDITS
+from escalera.core.reading.section_harmony import section_harmony
+from escalera.core.reading.timeline import timeline
 from tests.songs import ids, small_song
 from tests.web.driving import open_song, said, settled, tree, trouble_of, until
 

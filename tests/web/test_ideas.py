@@ -7,7 +7,7 @@ import pytest
 import soundfile
 
 from escalera.core.checks import judged
-from escalera.core.song.edits import EDITS
+from escalera.core.edits import EDITS
 from tests.songs import ids, small_song
 from tests.web.driving import said, shown, tree, trouble_of, until
 from tests.web.test_arranging import post

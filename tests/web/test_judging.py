@@ -5,11 +5,11 @@ from pathlib import Path
 import pytest
 
 from escalera.core.checks import CHECKS, judged
-from escalera.core.checks.mending import mends
+from escalera.core.checks.fixes import mends
+from escalera.core.edits import EDITS
 from escalera.core.energy.explain import agreement
 from escalera.core.energy.model import arranged
 from escalera.core.moves import apply_move
-from escalera.core.song.edits import EDITS
 from tests.songs import ids, small_song
 from tests.web.driving import said, shown, tree, trouble_of, until
 from tests.web.test_arranging import post

@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 import soundfile
 
-from escalera.core.song.edits import EDITS
-from escalera.core.song.timeline import timeline
+from escalera.core.edits import EDITS
+from escalera.core.reading.timeline import timeline
 from tests.songs import ids, small_song
 from tests.web.driving import said, shown, tree, trouble_of, until
 from tests.web.test_arranging import post

@@ -7,7 +7,7 @@ import re
 import pytest
 from lxml import html
 
-from escalera.core.song.edits import EDITS
+from escalera.core.edits import EDITS
 from escalera.errors import InputError, RenderStopped
 from escalera.services.exporting import Options, export
 from tests.songs import ids, small_song

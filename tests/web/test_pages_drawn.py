@@ -2,9 +2,9 @@
 
 import pytest
 
+from escalera.core.edits import EDITS
 from escalera.core.rhythm.beat import changes
-from escalera.core.rhythm.spoken import parse_spoken
-from escalera.core.song.edits import EDITS
+from escalera.core.rhythm.spoken_beats import parse_spoken
 from escalera.core.theory.keys import parse_key
 from escalera.core.theory.origin import triads
 from escalera.core.time.metre import Metre

@@ -7,9 +7,9 @@ import wave
 import pytest
 from lxml import html
 
+from escalera.core.edits import EDITS
 from escalera.core.palette.effects import EFFECTS
 from escalera.core.palette.sounds import SOUNDS
-from escalera.core.song.edits import EDITS
 from tests.songs import ids, small_song
 
 NAME = ids(small_song())

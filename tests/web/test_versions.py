@@ -3,8 +3,8 @@
 import pytest
 
 from escalera.core.checks import judged
+from escalera.core.edits import EDITS
 from escalera.core.moves.differences import section_changes, song_changes
-from escalera.core.song.edits import EDITS
 from tests.songs import ids, small_song
 from tests.web.driving import said, tree, trouble_of, until
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from escalera.core.document.song import Layer, Section, Song
 from escalera.core.energy.model import arranged
 from escalera.core.palette.parameters import setting
-from escalera.core.song.document import Layer, Section, Song
-from escalera.core.song.harmony import section_harmony
-from escalera.core.song.resolve import DURATION, PITCH, START, layer_events, sounding_layers
-from escalera.core.song.timeline import Span, timeline
+from escalera.core.reading.events import DURATION, PITCH, START, layer_events, sounding_layers
+from escalera.core.reading.section_harmony import section_harmony
+from escalera.core.reading.timeline import Span, timeline
 from escalera.core.theory.chords import Chord
 
 MISTUNED, WRONG_ROOT, NOT_IN_CHORD = "mistuned", "wrong root", "not in the chord"

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from escalera.core.document.song import Layer, Song
 from escalera.core.palette.parameters import setting, with_setting
-from escalera.core.song.document import Layer, Song
 
 
 @dataclass(frozen=True, slots=True)

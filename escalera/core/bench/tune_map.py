@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from escalera.core.kept import Kept
+from escalera.core.caching import Kept
+from escalera.core.document.song import Layer, NamedPattern, Song
 from escalera.core.lines.kinship import NOTHING, PIECE, WHOLE, Kin, Notes, kinship, steps_of
-from escalera.core.song.document import Layer, NamedPattern, Song
-from escalera.core.song.resolve import heard_in, sounding_layers
-from escalera.core.song.timeline import Span, timeline
-from escalera.core.song.written import line_in
+from escalera.core.reading.events import heard_in, sounding_layers
+from escalera.core.reading.phrase_notes import line_in
+from escalera.core.reading.timeline import Span, timeline
 
 CARRIES = ("leads", "voices", "chords", "low end")
 FORESHADOWED, HANDED = "foreshadowed", "handed over"

@@ -1,8 +1,11 @@
 """Every check, importable from one place; importing this package fills the registry CHECKS."""
 
-from escalera.core.checks import brief, energy, form, layers
-from escalera.core.checks.base import CHECKS, Check, Finding, Judged, facts_text, find_finding, judged, run_checks
-from escalera.core.checks.standing import NextStep, next_steps, undecided
+from escalera.core.checks import brief_checks as brief
+from escalera.core.checks import energy_checks as energy
+from escalera.core.checks import form_checks as form
+from escalera.core.checks import layer_checks as layers
+from escalera.core.checks.check import CHECKS, Check, Finding, Judged, facts_text, find_finding, judged, run_checks
+from escalera.core.checks.song_status import NextStep, next_steps, undecided
 
 __all__ = [
     "NextStep",

@@ -23,7 +23,7 @@ OPEN_HZ, SHUT_HZ = 19_000.0, 20.5
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class BandChange:
     """What a chain does: power factors of the bands (6,), factor and gain of the sides, space as a share of the power."""
 
     bands: Floats
@@ -54,43 +54,43 @@ Get = Callable[[str], float]
 ONE = np.ones(6)
 
 
-def _band_pass(get: Get) -> Change:
+def _band_pass(get: Get) -> BandChange:
     width = 1.4 * (1.0 - get("resonance")) + 0.06
     ratio = POINTS_HZ / get("cutoff_hz")
-    return Change(np.mean(1.0 / (1.0 + ((ratio - 1.0 / ratio) / width) ** 2), axis=1))
+    return BandChange(np.mean(1.0 / (1.0 + ((ratio - 1.0 / ratio) / width) ** 2), axis=1))
 
 
-def _moving(get: Get) -> Change:
+def _moving(get: Get) -> BandChange:
     path = np.geomspace(get("low_hz"), get("high_hz"), 8)
-    return Change(_low_pass(path).mean(axis=(0, 2)))
+    return BandChange(_low_pass(path).mean(axis=(0, 2)))
 
 
-def _gate(get: Get) -> Change:
+def _gate(get: Get) -> BandChange:
     steps = int(get("steps"))
     sounding = bin(steps & 0xFFFF).count("1") / 16.0
     shut = (1.0 - get("depth")) ** 2
-    return Change(ONE * (sounding + (1.0 - sounding) * shut))
+    return BandChange(ONE * (sounding + (1.0 - sounding) * shut))
 
 
-def _space(get: Get) -> Change:
-    return Change(ONE, space=0.3 * get("mix") ** 2)
+def _space(get: Get) -> BandChange:
+    return BandChange(ONE, space=0.3 * get("mix") ** 2)
 
 
-EFFECT_POWER: dict[str, Callable[[Get], Change]] = {
-    "low-pass": lambda get: Change(_low_pass(np.array([get("cutoff_hz")])).mean(axis=(0, 2))),
-    "high-pass": lambda get: Change(_high_pass(np.array([get("cutoff_hz")])).mean(axis=(0, 2))),
+EFFECT_POWER: dict[str, Callable[[Get], BandChange]] = {
+    "low-pass": lambda get: BandChange(_low_pass(np.array([get("cutoff_hz")])).mean(axis=(0, 2))),
+    "high-pass": lambda get: BandChange(_high_pass(np.array([get("cutoff_hz")])).mean(axis=(0, 2))),
     "band-pass": _band_pass,
     "moving-filter": _moving,
     "gate": _gate,
     "echo": _space,
     "room": _space,
-    "widen": lambda get: Change(ONE, side=get("amount") ** 2),
-    "double": lambda get: Change(ONE, spread=0.35 * get("mix")),
-    "scatter": lambda get: Change(ONE, spread=0.15 * get("amount")),
+    "widen": lambda get: BandChange(ONE, side=get("amount") ** 2),
+    "double": lambda get: BandChange(ONE, spread=0.35 * get("mix")),
+    "scatter": lambda get: BandChange(ONE, spread=0.15 * get("amount")),
 }
 
 
-def chain_power(devices: tuple[tuple[str, Settings], ...], moved: dict[str, float]) -> Change:
+def chain_power(devices: tuple[tuple[str, Settings], ...], moved: dict[str, float]) -> BandChange:
     """The change that a chain makes; `moved` gives values that curves hold here, by `<place>.<parameter>`."""
     bands, side, spread, space = ONE, 1.0, 0.0, 0.0
     for place, (key, settings) in enumerate(devices):
@@ -105,4 +105,4 @@ def chain_power(devices: tuple[tuple[str, Settings], ...], moved: dict[str, floa
         change = row(get)
         bands, side = bands * change.bands, side * change.side
         spread, space = spread + change.spread, space + change.space
-    return Change(bands, side, spread, space)
+    return BandChange(bands, side, spread, space)

@@ -9,11 +9,11 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.document.schools import TERMS
+from escalera.core.document.song import Section
 from escalera.core.energy.attribution import layer_orders
 from escalera.core.energy.model import SectionEnergy, SongEnergy
-from escalera.core.energy.schools import TERMS
 from escalera.core.energy.terms import compute_terms, school_scale, to_energy, weights
-from escalera.core.song.document import Section
 
 Values = NDArray[np.float64]
 LEVEL = 0.5  # points within which a join counts as staying level

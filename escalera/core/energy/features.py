@@ -11,19 +11,18 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.caching import Kept
+from escalera.core.document.devices import Curve
+from escalera.core.document.lanes import CONTROLS
+from escalera.core.document.song import EVERY_BEAT, Layer, Song, Variation
 from escalera.core.energy.chain import filter_power
 from escalera.core.energy.felt import FeltBars, felt_bars
 from escalera.core.energy.shape import POWER_COLUMNS, shape_stats
 from escalera.core.energy.stats import BAND_CENTRES_HZ, INDEX, WIDTH, Stats, empty
-from escalera.core.kept import Kept
 from escalera.core.palette.effects import RETURNS
 from escalera.core.palette.profiles import note_energies, sound_index, width_of
 from escalera.core.palette.sounds import BY_KEY, Sound
-from escalera.core.song.devices import Curve
-from escalera.core.song.document import EVERY_BEAT, Layer, Song, Variation
-from escalera.core.song.harmony import section_harmony
-from escalera.core.song.lanes import CONTROLS
-from escalera.core.song.resolve import (
+from escalera.core.reading.events import (
     DURATION,
     PITCH,
     PLACEMENT,
@@ -33,7 +32,8 @@ from escalera.core.song.resolve import (
     layer_events,
     sounding_layers,
 )
-from escalera.core.song.timeline import Grid, Span
+from escalera.core.reading.section_harmony import section_harmony
+from escalera.core.reading.timeline import Grid, Span
 
 OFF_BEAT = 1.5  # an onset between the beats moves more than one on them
 LEAD_SHARE = {"leads": 1.0, "voices": 1.0, "chords": 0.15}
@@ -55,7 +55,7 @@ Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True, slots=True)
-class Voice:
+class LayerVoice:
     """What of a layer and section decides its stats at 0 dB; the key of the cache."""
 
     events: Events
@@ -76,7 +76,7 @@ _kept: Kept[Stats] = Kept(8192)
 _kept_bands: Kept[Floats] = Kept(256)
 
 
-def voice_stats(voices: list[Voice], grid: Grid) -> list[Stats]:
+def voice_stats(voices: list[LayerVoice], grid: Grid) -> list[Stats]:
     """Stats of layers at 0 dB in one section, each of shape (felt bars, WIDTH)."""
     found = {v: _kept.get(v) for v in voices}
     missing = [v for v, stats in found.items() if stats is None]
@@ -102,7 +102,7 @@ class _Sounding:
         return slice(first, first + self.counts[index])
 
 
-def _sounding(voices: list[Voice], grid: Grid) -> _Sounding:
+def _sounding(voices: list[LayerVoice], grid: Grid) -> _Sounding:
     table = np.concatenate([v.events.table for v in voices])
     counts = [len(v.events.table) for v in voices]
     edges = np.concatenate(([0], np.cumsum(counts)))
@@ -123,7 +123,7 @@ def _sounding(voices: list[Voice], grid: Grid) -> _Sounding:
     return _Sounding(table, counts, owner, start, hold, energy)
 
 
-def _compute(voices: list[Voice], grid: Grid) -> Stats:
+def _compute(voices: list[LayerVoice], grid: Grid) -> Stats:
     """Stats of all voices, shape (voices, felt bars, WIDTH), from one table of all their notes."""
     bars = felt_bars(grid)
     out = empty(len(voices), len(bars))
@@ -149,7 +149,7 @@ def band_powers(song: Song, span: Span, layers: list[Layer], edges_s: Floats) ->
     return unit * gains[:, None, None]
 
 
-def _bands(voices: tuple[Voice, ...], grid: Grid, edges_s: Floats) -> Floats:
+def _bands(voices: tuple[LayerVoice, ...], grid: Grid, edges_s: Floats) -> Floats:
     """As `band_powers`, at a level of 0 dB: a changed level needs nothing of it anew."""
     found = np.zeros((len(voices), len(edges_s) - 1, 6))
     if not any(len(v.events.table) for v in voices):
@@ -163,7 +163,7 @@ def _bands(voices: tuple[Voice, ...], grid: Grid, edges_s: Floats) -> Floats:
 
 
 def _fill_power(
-    out: Stats, share: Floats, energy: Floats, pitch: NDArray[np.int32], voice: Voice, bars: FeltBars
+    out: Stats, share: Floats, energy: Floats, pitch: NDArray[np.int32], voice: LayerVoice, bars: FeltBars
 ) -> None:
     power = share @ energy / bars.lengths_s[:, None]
     above = power * ABOVE_150
@@ -183,7 +183,7 @@ def _fill_power(
 LOG_CENTRES = np.log2(BAND_CENTRES_HZ)
 
 
-def _overlap(edges_s: Floats, notes: _Sounding, voices: list[Voice]) -> Floats:
+def _overlap(edges_s: Floats, notes: _Sounding, voices: list[LayerVoice]) -> Floats:
     """Share of every note's energy that falls between every two edges, shape (spans, notes); tails join the last span."""
     owner, start, hold = notes.owner, notes.start, notes.hold
     longest = np.array(
@@ -201,7 +201,7 @@ def _overlap(edges_s: Floats, notes: _Sounding, voices: list[Voice]) -> Floats:
 
 
 def _fill_onsets(
-    out: Stats, table: NDArray[np.int32], owner: NDArray[np.int64], voices: list[Voice], bars: FeltBars, grid: Grid
+    out: Stats, table: NDArray[np.int32], owner: NDArray[np.int64], voices: list[LayerVoice], bars: FeltBars, grid: Grid
 ) -> None:
     """Hits, kicks and onsets a second; notes that start together in a layer are one."""
     count = len(bars)
@@ -235,7 +235,7 @@ def _felt_beat(grid: Grid) -> float:
     return ticks
 
 
-def _filters(voices: list[Voice], counts: list[int], table: NDArray[np.int32]) -> Floats:
+def _filters(voices: list[LayerVoice], counts: list[int], table: NDArray[np.int32]) -> Floats:
     """Power factor of every note in every band from filters and level curves, taken at its onset."""
     cutoff = np.repeat([v.lowpass_hz for v in voices], counts)
     highpass, level, first = np.repeat([v.highpass_hz for v in voices], counts), np.zeros(len(table)), 0
@@ -272,7 +272,7 @@ def _space(layer: Layer) -> float:
 
 def prepare_stats(states: Iterable[tuple[Song, Span]]) -> None:
     """Compute in one go what `section_stats` of several states will need; many small tables cost more than a large one."""
-    missing: dict[Grid, dict[Voice, None]] = {}
+    missing: dict[Grid, dict[LayerVoice, None]] = {}
     for song, span in states:
         for layer in sounding_layers(song, span.section):
             voice = _voice(song, span, layer)
@@ -300,7 +300,7 @@ def section_stats(song: Song, span: Span) -> tuple[list[Layer], Stats]:
     return layers, stats
 
 
-def _voice(song: Song, span: Span, layer: Layer) -> Voice:
+def _voice(song: Song, span: Span, layer: Layer) -> LayerVoice:
     stack = tuple((p.sound_key, 10.0 ** (p.level_db / 10.0)) for p in layer.stack)
     curves = tuple(
         (slot, curve)
@@ -308,7 +308,7 @@ def _voice(song: Song, span: Span, layer: Layer) -> Voice:
         for slot in ("lowpass_hz", "highpass_hz")
         if curve.lane == f"layer.{layer.id}.{slot}"
     )
-    return Voice(layer_events(song, span, layer), span.grid, layer.sound_key, layer.family, layer.lowpass_hz,
+    return LayerVoice(layer_events(song, span, layer), span.grid, layer.sound_key, layer.family, layer.lowpass_hz,
                  layer.highpass_hz, stack, curves)  # fmt: skip
 
 

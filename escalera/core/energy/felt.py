@@ -12,7 +12,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.song.timeline import Grid
+from escalera.core.reading.timeline import Grid
 
 SHORTEST_S, LONGEST_S = 1.3, 2.6
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from escalera.core.caching import Kept
+from escalera.core.document.song import Song
 from escalera.core.energy.model import SectionCore
-from escalera.core.kept import Kept
-from escalera.core.song.document import Song
-from escalera.core.song.resolve import START, VELOCITY, heard_in, layer_events, sounding_layers
-from escalera.core.song.timeline import Span
+from escalera.core.reading.events import START, VELOCITY, heard_in, layer_events, sounding_layers
+from escalera.core.reading.timeline import Span
 
 # device: (what is said, sign on the medallion)
 DEVICES = {

@@ -12,17 +12,17 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.document.schools import TERMS
+from escalera.core.document.song import Layer, Song
 from escalera.core.energy.attribution import shares, without_each
 from escalera.core.energy.features import section_stats
 from escalera.core.energy.felt import FeltBars, felt_bars
-from escalera.core.energy.schools import TERMS
 from escalera.core.energy.stats import Stats
 from escalera.core.energy.tension import section_tension
 from escalera.core.energy.terms import compute_terms, scale_of, to_energy, weights
-from escalera.core.song.document import Layer, Song
-from escalera.core.song.harmony import section_harmony
-from escalera.core.song.resolve import sounding_layers
-from escalera.core.song.timeline import Span, Timeline, timeline
+from escalera.core.reading.events import sounding_layers
+from escalera.core.reading.section_harmony import section_harmony
+from escalera.core.reading.timeline import Span, Timeline, timeline
 
 Values = NDArray[np.float64]
 SHARE_BLOCKS = 4

@@ -5,13 +5,13 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.document.devices import Curve, Device
+from escalera.core.document.lanes import BUS_LEVEL, CONTROLS, MASTER_LEVEL, bus_of
+from escalera.core.document.song import Layer, Song
 from escalera.core.energy.chain import chain_power
 from escalera.core.energy.felt import FeltBars
 from escalera.core.energy.stats import BAND_CENTRES_HZ, INDEX, Stats
-from escalera.core.song.devices import Curve, Device
-from escalera.core.song.document import Layer, Song
-from escalera.core.song.lanes import BUS_LEVEL, CONTROLS, MASTER_LEVEL, bus_of
-from escalera.core.song.timeline import Span
+from escalera.core.reading.timeline import Span
 
 POWER_COLUMNS = np.array([not name.startswith(("hits", "kicks", "onsets")) for name in INDEX])
 ABOVE_150 = np.array([0.0, 0.5, 1.0, 1.0, 1.0, 1.0])  # how much of every band lies above 150 Hz

@@ -5,12 +5,12 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.kept import Kept
+from escalera.core.caching import Kept
+from escalera.core.document.song import Song
+from escalera.core.reading.events import DURATION, PITCH, START, heard_in, layer_events, sounding_layers
+from escalera.core.reading.section_harmony import section_harmony
+from escalera.core.reading.timeline import Span
 from escalera.core.rhythm.pattern import Pattern
-from escalera.core.song.document import Song
-from escalera.core.song.harmony import section_harmony
-from escalera.core.song.resolve import DURATION, PITCH, START, heard_in, layer_events, sounding_layers
-from escalera.core.song.timeline import Span
 
 DEVICES = ("riser", "roll", "shorter loops", "gap ahead", "held note")
 WORTH = {"riser": 0.5, "roll": 0.4, "shorter loops": 0.25, "gap ahead": 0.35, "held note": 0.3}

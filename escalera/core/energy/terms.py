@@ -8,9 +8,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.energy.schools import SCHOOLS, TERMS
+from escalera.core.document.schools import SCHOOLS, TERMS
+from escalera.core.document.song import EnergyScale, Song
 from escalera.core.energy.stats import INDEX, Stats
-from escalera.core.song.document import EnergyScale, Song
 
 Values = NDArray[np.float64]
 

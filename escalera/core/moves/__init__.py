@@ -1,6 +1,6 @@
 """Every kind of move, importable from one place; importing this package fills the registry KINDS."""
 
-from escalera.core.moves import drums, form, layers, texture
-from escalera.core.moves.base import KINDS, Kind, Move, apply_move, find_move, moves_for
+from escalera.core.moves import drum_moves, form_moves, layer_moves, texture_moves
+from escalera.core.moves.move import KINDS, Move, MoveKind, apply_move, find_move, moves_for
 
-__all__ = ["KINDS", "Kind", "Move", "apply_move", "drums", "find_move", "form", "layers", "moves_for", "texture"]
+__all__ = ["KINDS", "MoveKind", "Move", "apply_move", "drum_moves", "find_move", "form_moves", "layer_moves", "moves_for", "texture_moves"]

@@ -5,17 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
+from escalera.core.document.chord_text import write_chordline
+from escalera.core.document.song import Layer, Section, Song
 from escalera.core.energy.model import arranged
-from escalera.core.song.chordline import write_chordline
-from escalera.core.song.document import Layer, Section, Song
-from escalera.core.song.readings import tiles
-from escalera.core.song.timeline import timeline
+from escalera.core.reading.tiles import tiles
+from escalera.core.reading.timeline import timeline
 
 SHOWN = 0.05  # points from which a change of energy is worth a line
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class SectionChange:
     """A section before and after: its energy (None where it is not there), and what is in, out and changed."""
 
     name: str
@@ -28,7 +28,7 @@ class Change:
         return (self.after or 0.0) - (self.before or 0.0)
 
 
-def section_changes(before: Song, after: Song) -> list[Change]:
+def section_changes(before: Song, after: Song) -> list[SectionChange]:
     """Sections that are new, gone, or play something else."""
     old, new = before.section_by_id, after.section_by_id
     values = {s.span.section.id: s.value for s in arranged(before).sections}
@@ -36,12 +36,12 @@ def section_changes(before: Song, after: Song) -> list[Change]:
     for each in arranged(after).sections:
         section = each.span.section
         if section.id not in old:
-            found.append(Change(section.name, None, each.value, (f"new, {section.bars} bars",)))
+            found.append(SectionChange(section.name, None, each.value, (f"new, {section.bars} bars",)))
             continue
         what = _what(before, after, section.id)
         if what or section != old[section.id] or abs(each.value - values[section.id]) >= SHOWN:
-            found.append(Change(section.name, values[section.id], each.value, tuple(what)))
-    found += [Change(s.name, values[s.id], None, ("gone",)) for s in before.sections if s.id not in new]
+            found.append(SectionChange(section.name, values[section.id], each.value, tuple(what)))
+    found += [SectionChange(s.name, values[s.id], None, ("gone",)) for s in before.sections if s.id not in new]
     return found
 
 

@@ -10,7 +10,7 @@ from dataclasses import replace
 from functools import lru_cache
 
 from escalera.core.palette.parameters import Parameter
-from escalera.core.palette.sound import Sound
+from escalera.core.palette.sound_kind import Sound
 
 PREFIX = "bank-"
 # The program names of General MIDI level 1

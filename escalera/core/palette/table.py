@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from escalera.core.palette import knobs as k
 from escalera.core.palette.parameters import Parameter
-from escalera.core.palette.sound import Sound
+from escalera.core.palette.sound_kind import Sound
 
 
 def drum(key: str, label: str, role: str, note: int, attack: float, level: float, job: str, promise: str,

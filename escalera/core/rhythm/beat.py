@@ -125,7 +125,7 @@ def shortest(played: Beat) -> Beat:
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class HitChange:
     """One hit by which two beats differ: `kind` is more, less, louder or softer, told from the first to the second."""
 
     kind: str
@@ -137,14 +137,14 @@ class Change:
 LOUDER = 12  # velocities that differ by less are the same to the ear
 
 
-def changes(first: Beat, second: Beat) -> list[Change]:
+def changes(first: Beat, second: Beat) -> list[HitChange]:
     """What would have to be done to the first beat to make it the second, hit by hit, in order of time."""
     length = max(first.length_ticks, second.length_ticks)
     a, b = tiled(first, length).at, tiled(second, length).at
-    found = [Change("more", d, t, h.velocity) for (d, t), h in b.items() if (d, t) not in a]
-    found += [Change("less", d, t, h.velocity) for (d, t), h in a.items() if (d, t) not in b]
+    found = [HitChange("more", d, t, h.velocity) for (d, t), h in b.items() if (d, t) not in a]
+    found += [HitChange("less", d, t, h.velocity) for (d, t), h in a.items() if (d, t) not in b]
     for key in a.keys() & b.keys():
         step = b[key].velocity - a[key].velocity
         if abs(step) > LOUDER:
-            found.append(Change("louder" if step > 0 else "softer", key[0], key[1], b[key].velocity))
+            found.append(HitChange("louder" if step > 0 else "softer", key[0], key[1], b[key].velocity))
     return sorted(found, key=lambda c: (c.tick, RANK[c.drum]))

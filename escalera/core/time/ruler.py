@@ -56,7 +56,7 @@ class SteadyRuler:
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class Moment:
     """A moment in every unit. `eighth` and `sixteenth` count inside the bar; `rest_ticks` is what is left after them."""
 
     tick: int
@@ -95,12 +95,12 @@ WORDS = ("", "one", "two", "three", "four", "five", "six", "seven", "eight", "ni
          "fourteen", "fifteen", "sixteen")  # fmt: skip
 
 
-def place_at(ruler: Ruler, tick: int) -> Place:
+def place_at(ruler: Ruler, tick: int) -> Moment:
     """A tick in every unit."""
     bar, start, metre = ruler.bar_at(tick)
     into = tick - start
     beat, in_beat = divmod(into, metre.beat_ticks)
-    return Place(tick, ruler.seconds_at(tick), bar, beat + 1, into // EIGHTH + 1, into // SIXTEENTH + 1, in_beat % SIXTEENTH,
+    return Moment(tick, ruler.seconds_at(tick), bar, beat + 1, into // EIGHTH + 1, into // SIXTEENTH + 1, in_beat % SIXTEENTH,
                  in_beat, metre.beat_ticks)  # fmt: skip
 
 
@@ -147,7 +147,7 @@ def length_in(ruler: Ruler, ticks: float, unit: str, start: int = 0) -> float:
 
 
 @dataclass(frozen=True, slots=True)
-class Held:
+class BarCount:
     """How many whole bars a span holds, and what is left over."""
 
     bars: int
@@ -164,7 +164,7 @@ class Held:
         return ", ".join(parts) or "nothing"
 
 
-def bars_held(ruler: Ruler, ticks: int, start: int = 0) -> Held:
+def bars_held(ruler: Ruler, ticks: int, start: int = 0) -> BarCount:
     """Whole bars, then beats, then ticks of a span that starts at a tick."""
     at, end, bars = start, start + ticks, 0
     while True:
@@ -173,4 +173,4 @@ def bars_held(ruler: Ruler, ticks: int, start: int = 0) -> Held:
             break
         at, bars = at + size, bars + 1
     beat = ruler.bar_at(at)[2].beat_ticks
-    return Held(bars, (end - at) // beat, (end - at) % beat)
+    return BarCount(bars, (end - at) // beat, (end - at) % beat)

@@ -1,0 +1,98 @@
+"""Commands that run the program: serve, demo, warm, backup."""
+
+from __future__ import annotations
+
+import threading
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from escalera.errors import InputError
+from escalera.settings import value
+
+if TYPE_CHECKING:
+    from escalera.services.studio import Studio
+
+
+def _serve(host: str, port: int, opened: Studio | None = None) -> None:
+    import waitress
+
+    from escalera.web import create_app
+
+    if host not in ("127.0.0.1", "localhost", "::1") and not value("passcode"):
+        raise InputError(
+            f"Serving on {host} lets other machines in. Set ESCALERA_PASSCODE first, or serve on 127.0.0.1."
+        )
+    app = create_app(opened)
+    threading.Thread(target=_load_kernels, name="kernels", daemon=True).start()
+    click.echo(f"Escalera is at http://{host}:{port} (stop with Ctrl-C)", err=True)
+    try:
+        waitress.serve(app, host=host, port=port, threads=6, ident="escalera")
+    except OSError as error:
+        raise InputError(
+            f"Port {port} on {host} cannot be used ({error.strerror}). Choose another with --port."
+        ) from error
+
+
+def _load_kernels() -> None:
+    """In the background, once the first pages and sounds are on their way."""
+    time.sleep(3.0)
+    import escalera.meters.kernels  # noqa: F401
+    from escalera.sound.compilation import load_all
+
+    load_all()
+
+
+@click.command()
+@click.option("--host", default=lambda: value("host"), show_default="127.0.0.1", help="Address to serve on.")
+@click.option("--port", default=lambda: int(value("port")), type=int, show_default="5000", help="Port to serve on.")
+def serve(host: str, port: int) -> None:
+    """Serve Escalera to the browser."""
+    _serve(host, port)
+
+
+@click.command()
+@click.option("--seed-only", is_flag=True, help="Only put the demo songs on the shelf.")
+@click.option("--port", default=lambda: int(value("port")), type=int, show_default="5000", help="Port to serve on.")
+def demo(seed_only: bool, port: int) -> None:
+    """Serve with demo songs; songs that are already there are kept."""
+    from escalera.cli.common import studio
+    from escalera.services.demo import seed_demo
+
+    with studio() as opened:
+        made = seed_demo(opened)
+        said = f"{len(made)} demo songs put on the shelf." if made else "The shelf has songs already; they are kept."
+        click.echo(said, err=True)
+        if not seed_only:
+            _serve(value("host"), port, opened)
+
+
+@click.command()
+def warm() -> None:
+    """Compile the sound kernels, so that nothing compiles while you work."""
+    from escalera.cli.common import progress
+
+    with progress("Compiling kernels") as tell:
+        from escalera.meters import kernels as _  # noqa: F401
+
+        tell(0.2)
+        from escalera.sound.compilation import load_all
+
+        load_all()
+        tell(1.0)
+
+
+@click.command()
+@click.argument("path", type=click.Path(path_type=Path))
+def backup(path: Path) -> None:
+    """Copy the database to PATH while it is in use."""
+    from escalera.cli.common import studio
+
+    with studio() as opened:
+        opened.backup(path)
+    click.echo(f"Backed up to {path}.", err=True)
+
+
+COMMANDS = (serve, demo, warm, backup)

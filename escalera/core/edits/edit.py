@@ -1,0 +1,81 @@
+"""An edit: song in, song out. One class each, registered by its kind.
+
+An edit class is a frozen dataclass with plain fields (so that a form or JSON can be read into it), a docstring
+of one sentence, `apply(song) -> Song` raising EditError with a plain sentence, and `summary(song) -> str`,
+a line for the history that is read with the song before the edit.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Protocol, TypeVar, cast, dataclass_transform
+
+from escalera.core.document.song import Layer, NamedPattern, Section, Song
+from escalera.core.palette.sounds import BY_KEY, Sound
+from escalera.errors import EditError, shown
+
+
+class Edit(Protocol):
+    def apply(self, song: Song) -> Song: ...
+
+    def summary(self, song: Song) -> str: ...
+
+
+T = TypeVar("T", bound=type)
+EDITS: dict[str, type[Edit]] = {}
+
+
+@dataclass_transform(frozen_default=True)
+def edit(kind: str) -> Callable[[T], T]:
+    """Register a class under `kind` and freeze it."""
+
+    def register(cls: T) -> T:
+        cls.kind = kind  # type: ignore[attr-defined]
+        frozen: Any = dataclass(frozen=True)(cls)
+        EDITS[kind] = frozen
+        return cast(T, frozen)
+
+    return register
+
+
+def section_of(song: Song, section_id: int) -> Section:
+    try:
+        return song.section_by_id[section_id]
+    except KeyError:
+        raise EditError(f"Section {section_id} is not in this song any more. Choose one that is.") from None
+
+
+def layer_of(song: Song, layer_id: int) -> Layer:
+    try:
+        return song.layer_by_id[layer_id]
+    except KeyError:
+        raise EditError(f"Layer {layer_id} is not in this song any more. Choose one that is.") from None
+
+
+def pattern_of(song: Song, pattern_id: int) -> NamedPattern:
+    try:
+        return song.pattern_by_id[pattern_id]
+    except KeyError:
+        raise EditError(f"Pattern {pattern_id} is not in this song any more. Choose one that is.") from None
+
+
+def within(value: float, low: float, high: float, what: str, unit: str = "") -> float:
+    """The value, or an EditError that gives value, limits and remedy. NaN is never inside."""
+    if not low <= value <= high:
+        unit = f" {unit}" if unit else ""
+        raise EditError(f"{what} {value:g}{unit} lies outside {low:g} to {high:g}{unit}. Choose a value between them.")
+    return value
+
+
+def sound_of(key: str) -> Sound:
+    """A sound by its key, of the palette or a bank. Raises EditError."""
+    if key not in BY_KEY:
+        raise EditError(f"“{shown(key)}” is not a sound. Choose one of: {', '.join(BY_KEY)}.")
+    return BY_KEY[key]
+
+
+def one_of(value: str, allowed: tuple[str, ...] | list[str], what: str) -> str:
+    if value not in allowed:
+        raise EditError(f"“{shown(value)}” is not a {what}. Choose one of: {', '.join(allowed)}.")
+    return value

@@ -1,0 +1,196 @@
+"""Edits of layers: which there are, their sound, level, place and filters."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import replace
+
+from escalera.core.document.lanes import CONTROLS
+from escalera.core.document.limits import MAX_LAYERS
+from escalera.core.document.names import clean_name
+from escalera.core.document.shaping import tidied
+from escalera.core.document.song import Layer, Section, Song, each_body
+from escalera.core.edits.edit import edit, layer_of, one_of, sound_of
+from escalera.core.edits.sound_edits import SetValue, not_printed
+from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS
+from escalera.core.reading.placements import add_pattern
+from escalera.core.rhythm.pattern import pattern_from_list
+from escalera.errors import EditError
+
+
+def seed_of(name: str, taken: set[int]) -> int:
+    """A stable seed from a layer's first name; the next free one when another layer has it."""
+    seed = int.from_bytes(hashlib.blake2b(name.encode(), digest_size=3).digest(), "big") or 1
+    while seed in taken:
+        seed += 1
+    return seed
+
+
+@edit("add_layer")
+class AddLayer:
+    """Add a layer with a sound; given notes, it has a pattern to place at once."""
+
+    sound: str
+    name: str = ""
+    family: str = ""
+    job: str = ""
+    pattern_name: str = ""
+    length_ticks: int = 0
+    rows: list | None = None
+
+    def apply(self, song: Song) -> Song:
+        sound = sound_of(self.sound)
+        if len(song.layers) >= MAX_LAYERS:
+            raise EditError(f"The song has {MAX_LAYERS} layers, and no more fit. Remove one that plays nowhere.")
+        family = one_of(self.family or sound.family, FAMILIES, "family")
+        job = one_of(self.job or sound.job, JOBS, "job")
+        pattern_id = 0
+        if self.rows is not None:
+            pattern = pattern_from_list(self.length_ticks, self.rows)
+            song, pattern_id = add_pattern(song, clean_name(self.pattern_name or sound.label), family, pattern)
+        name = free_layer_name(song, clean_name(self.name) if self.name else sound.label)
+        layer = Layer(song.next_id, name, sound.key, family, job, seed_of(name, {x.seed for x in song.layers}),
+                      sound.level_db, pattern_id=pattern_id)  # fmt: skip
+        return replace(song, layers=_in_family_order(song.layers, layer), next_id=song.next_id + 1)
+
+    def summary(self, song: Song) -> str:
+        return f"Added layer {self.name or BY_KEY[self.sound].label}"
+
+
+def free_layer_name(song: Song, name: str) -> str:
+    taken, number, candidate = {x.name for x in song.layers}, 2, name
+    while candidate in taken:
+        candidate, number = f"{name} {number}", number + 1
+    return candidate
+
+
+def _in_family_order(layers: tuple[Layer, ...], layer: Layer) -> tuple[Layer, ...]:
+    """After the last layer of its family, else before the first of a later family."""
+    rank = FAMILIES.index(layer.family)
+    index = len(layers)
+    while index and FAMILIES.index(layers[index - 1].family) > rank:
+        index -= 1
+    return (*layers[:index], layer, *layers[index:])
+
+
+@edit("remove_layer")
+class RemoveLayer:
+    """Take a layer out with all that it plays; patterns stay in the song's list."""
+
+    layer_id: int
+
+    def apply(self, song: Song) -> Song:
+        layer_of(song, self.layer_id)
+
+        def without(section: Section) -> Section:
+            return replace(section, placements=tuple(p for p in section.placements if p.layer_id != self.layer_id))
+
+        return tidied(replace(each_body(song, without), layers=tuple(x for x in song.layers if x.id != self.layer_id)))
+
+    def summary(self, song: Song) -> str:
+        return f"Removed layer {layer_of(song, self.layer_id).name}"
+
+
+@edit("rename_layer")
+class RenameLayer:
+    """Give a layer another name."""
+
+    layer_id: int
+    name: str
+
+    def apply(self, song: Song) -> Song:
+        layer, name = layer_of(song, self.layer_id), clean_name(self.name)
+        if any(x.name == name and x.id != layer.id for x in song.layers):
+            raise EditError(
+                f"Another layer is called “{name}”. Take another name, for example “{free_layer_name(song, name)}”."
+            )
+        return song.with_layer(replace(layer, name=name))
+
+    def summary(self, song: Song) -> str:
+        return f"Layer {layer_of(song, self.layer_id).name} is now called {clean_name(self.name)}"
+
+
+@edit("move_layer")
+class MoveLayer:
+    """Move a layer up (negative) or down in the list."""
+
+    layer_id: int
+    by: int
+
+    def apply(self, song: Song) -> Song:
+        layer = layer_of(song, self.layer_id)
+        index = song.layers.index(layer) + self.by
+        if not 0 <= index < len(song.layers):
+            raise EditError(
+                f"{layer.name} is already at the {'top' if self.by < 0 else 'bottom'} of the list. It stays where it is."
+            )
+        rest = [x for x in song.layers if x.id != layer.id]
+        return replace(song, layers=(*rest[:index], layer, *rest[index:]))
+
+    def summary(self, song: Song) -> str:
+        return f"Moved layer {layer_of(song, self.layer_id).name} {'up' if self.by < 0 else 'down'}"
+
+
+@edit("set_sound")
+class SetSound:
+    """Let a layer play with another sound; its notes, effects and levels stay."""
+
+    layer_id: int
+    sound: str
+
+    def apply(self, song: Song) -> Song:
+        layer, sound = layer_of(song, self.layer_id), sound_of(self.sound)
+        not_printed(layer)
+        stack = tuple(p for p in layer.stack if BY_KEY[p.sound_key].is_drum == sound.is_drum and not sound.mono)
+        return tidied(song.with_layer(replace(layer, sound_key=sound.key, settings=(), stack=stack)))
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name} plays with {BY_KEY[self.sound].label}"
+
+
+@edit("set_control")
+class SetControl:
+    """Set one number of a layer: level, pan, filters, sends, ducking, octave."""
+
+    layer_id: int
+    control: str
+    value: float
+
+    def apply(self, song: Song) -> Song:
+        one_of(self.control, list(CONTROLS), "control")
+        return SetValue(f"layer.{layer_of(song, self.layer_id).id}.{self.control}", self.value).apply(song)
+
+    def summary(self, song: Song) -> str:
+        return SetValue(f"layer.{self.layer_id}.{self.control}", self.value).summary(song)
+
+
+@edit("set_muted")
+class SetMuted:
+    """Mute a layer in the whole song, or let it sound again."""
+
+    layer_id: int
+    muted: bool
+
+    def apply(self, song: Song) -> Song:
+        layer = layer_of(song, self.layer_id)
+        return song.with_layer(replace(layer, muted=self.muted, aside=layer.aside if self.muted else ""))
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name} {'muted' if self.muted else 'sounds again'}"
+
+
+@edit("set_family")
+class SetFamily:
+    """Say which family and job a layer has."""
+
+    layer_id: int
+    family: str
+    job: str = ""
+
+    def apply(self, song: Song) -> Song:
+        layer = layer_of(song, self.layer_id)
+        family, job = one_of(self.family, FAMILIES, "family"), one_of(self.job or layer.job, JOBS, "job")
+        return song.with_layer(replace(layer, family=family, job=job))
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name}: {self.family}"

@@ -1,0 +1,143 @@
+"""Edits of lines: made, transformed, doubled on another layer."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from escalera.core.document.limits import MAX_NOTES
+from escalera.core.document.names import clean_name
+from escalera.core.document.song import Ids, Layer, Placement, Section, Song
+from escalera.core.edits.edit import edit, layer_of, one_of, section_of
+from escalera.core.edits.layer_edits import AddLayer
+from escalera.core.edits.note_edits import chosen_notes, line_of, pitched
+from escalera.core.lines.makers import MAKERS, make_line
+from escalera.core.lines.transformations import TRANSFORMATIONS, transform
+from escalera.core.reading.phrase_frames import phrase_frame
+from escalera.core.reading.phrase_notes import Row, put_rows
+from escalera.core.reading.placements import add_pattern, cleared, joined, span_ticks
+from escalera.core.reading.timeline import timeline
+from escalera.core.rhythm.pattern import Pattern
+from escalera.errors import EditError
+
+
+def _inside(song: Song, section: Section, layer: Layer, phrase: int) -> tuple[int, int, list[Placement]]:
+    low, high = span_ticks(song, section, phrase, None, None)
+    mine = [p for p in section.placements if p.layer_id == layer.id and p.start_ticks < high and p.end_ticks > low]
+    return low, high, mine
+
+
+def _put(song: Song, section_id: int, layer: Layer, name: str, line: Pattern, low: int, high: int) -> Song:
+    """A line on a span of a layer, its cycles counted from the span's start."""
+    if song.note_count + len(line) > MAX_NOTES:
+        raise EditError(
+            f"The song would have {song.note_count + len(line):,} notes; at most {MAX_NOTES:,} fit. Take a shorter line."
+        )
+    song, pattern_id = add_pattern(song, clean_name(name), layer.family, line)
+    if not layer.pattern_id:
+        song = song.with_layer(replace(song.layer_by_id[layer.id], pattern_id=pattern_id))
+    section, ids = song.section_by_id[section_id], Ids(song.next_id)
+    rest = cleared(section.placements, layer.id, low, high, ids)
+    placed = Placement(ids(), layer.id, pattern_id, low, high, low % line.length_ticks)
+    return replace(song.with_section(replace(section, placements=joined([*rest, placed]))), next_id=ids.next_id)
+
+
+@edit("make_line")
+class MakeLine:
+    """Write a line for a layer in a phrase by a maker, from the chords there, the kick, or another layer's line."""
+
+    section_id: int
+    layer_id: int
+    phrase: int
+    maker: str
+    options: dict | None = None
+    other_id: int | None = None
+
+    def apply(self, song: Song) -> Song:
+        section, layer = section_of(song, self.section_id), pitched(song, self.layer_id)
+        low, high = span_ticks(song, section, self.phrase, None, None)
+        other = None if self.other_id is None else layer_of(song, self.other_id)
+        frame = phrase_frame(song, timeline(song).span_of(section.id), self.phrase, other)
+        made = make_line(frame, one_of(self.maker, list(MAKERS), "maker"), self.options or {})
+        return _put(song, section.id, layer, MAKERS[self.maker].label, made, low, high)
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name} in {section_of(song, self.section_id).name}, phrase {self.phrase + 1}: {MAKERS[self.maker].label.lower()}"
+
+
+@edit("transform_line")
+class TransformLine:
+    """Transform what a layer plays in a phrase; other places that play the same stay as they are."""
+
+    section_id: int
+    layer_id: int
+    phrase: int
+    transformation: str
+    notes: list | None = None  # [tick, pitch] of the chosen ones
+
+    def apply(self, song: Song) -> Song:
+        section, layer = section_of(song, self.section_id), pitched(song, self.layer_id)
+        one_of(self.transformation, list(TRANSFORMATIONS), "transformation")
+        low, high, mine = _inside(song, section, layer, self.phrase)
+        if not mine:
+            raise EditError(
+                f"{layer.name} is silent in this phrase, so there is nothing to change. Place or make a line first."
+            )
+        if self.notes:
+            return self._of_chosen(song)
+        for placement in mine:
+            entry = song.pattern_by_id[placement.pattern_id]
+            after = transform(entry.pattern, self.transformation)
+            start, end = max(low, placement.start_ticks), min(high, placement.end_ticks)
+            name = f"{entry.name}, {TRANSFORMATIONS[self.transformation].label.lower()}"[-78:]
+            song = _put(song, section.id, layer, name, after, start, end)
+        return song
+
+    def _of_chosen(self, song: Song) -> Song:
+        """Only the chosen notes, written out in this phrase."""
+        span, layer, line = line_of(song, self.section_id, self.layer_id, self.phrase)
+        chosen = chosen_notes(line, self.notes)
+        rest = [n.row for n in line.notes if n not in chosen]
+        after = transform(Pattern(line.length, [n.row for n in chosen]), self.transformation)
+        rows: list[Row] = [(r[0], r[1], r[2], r[3], r[4], r[5]) for r in after.to_list() if r[0] < line.length]
+        return put_rows(song, span, self.phrase, layer, [*rest, *rows], line.names[0])
+
+    def summary(self, song: Song) -> str:
+        where = f"{layer_of(song, self.layer_id).name} in {section_of(song, self.section_id).name}, phrase {self.phrase + 1}"
+        return f"{where}: {TRANSFORMATIONS[self.transformation].label.lower()}"
+
+
+@edit("double_line")
+class DoubleLine:
+    """Give a layer's line to a new layer with another sound, octave or side, wherever it plays."""
+
+    layer_id: int
+    sound: str
+    octave: int = 0
+    pan: float = 0.0
+
+    def apply(self, song: Song) -> Song:
+        layer = pitched(song, self.layer_id)
+        before = {x.id for x in song.layers}
+        song = AddLayer(self.sound, f"{layer.name}, doubled").apply(song)
+        made = next(x for x in song.layers if x.id not in before)
+        if made.sound.is_drum:
+            raise EditError(f"{made.sound.label} is a drum and plays no line. Choose a sound with a pitch.")
+        song = song.with_layer(replace(made, octave=max(-3, min(3, layer.octave + self.octave)), pan=max(-1.0, min(1.0, self.pan)),
+                                       voicing=layer.voicing, pattern_id=layer.pattern_id))  # fmt: skip
+        next_id, sections = song.next_id, []
+        for section in song.sections:
+            copies = [
+                replace(p, id=next_id + i, layer_id=made.id)
+                for i, p in enumerate(p for p in section.placements if p.layer_id == layer.id)
+            ]
+            next_id += len(copies)
+            sections.append(
+                replace(
+                    section,
+                    placements=tuple(sorted((*section.placements, *copies), key=lambda p: (p.layer_id, p.start_ticks))),
+                )
+            )
+        return replace(song, sections=tuple(sections), next_id=next_id)
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name} doubled on {self.sound.replace('-', ' ')}"

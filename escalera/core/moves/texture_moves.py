@@ -1,0 +1,221 @@
+"""Moves of texture: stripped, doubled, widened, answered, teased, another sound."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+
+from escalera.core.bench.tune_map import tune_source
+from escalera.core.document.song import Layer, Section, Song
+from escalera.core.edits.edit import Edit
+from escalera.core.edits.line_edits import DoubleLine, MakeLine, TransformLine
+from escalera.core.edits.tile_edits import Lift, ToggleTile
+from escalera.core.moves.move import (
+    ELSEWHERE,
+    Move,
+    MoveStep,
+    bare,
+    changed,
+    index_of,
+    is_pitched,
+    kind,
+    playing,
+    plays,
+    silent,
+    span_of,
+)
+from escalera.core.reading.phrase_notes import line_in, put_rows
+
+OTHER_SOUND = {"leads": ("glass-bell", "plucked-lead"), "voices": ("ooh-voices", "vowel-voice"), "chords": ("wide-saws", "tine-keys"), "low end": ("growl-bass", "plucked-bass")}  # fmt: skip
+SIDE = 0.7
+DULL_HZ = 700.0
+
+
+def _tuneful(song: Song, section: Section) -> list[Layer]:
+    return [x for x in playing(song, section) if x.family in ("leads", "voices")]
+
+
+def _chords(song: Song, section: Section) -> list[Layer]:
+    return [x for x in playing(song, section) if x.family == "chords" and is_pitched(x)]
+
+
+@kind("strip", "Strip to one layer", "Everything but one layer falls silent: the barest it can be.", way=-1)
+def strip(song: Song, section: Section) -> Iterator[Move]:
+    sounding = playing(song, section)
+    if len(sounding) < 2:
+        return
+    for layer in sounding:
+        if is_pitched(layer) and layer.family in ("voices", "leads", "chords"):
+            edits = tuple(Lift(section.id, x.id) for x in sounding if x.id != layer.id)
+            yield Move(f"strip:{layer.id}", f"Strip to {layer.name} alone", edits)
+
+
+@kind("bass and drums", "Strip to bass and drums", "Only what carries the groove stays.", way=-1)
+def bass_and_drums(song: Song, section: Section) -> Iterator[Move]:
+    stays = [x for x in playing(song, section) if x.sound.is_drum or x.family == "low end"]
+    goes = [x for x in playing(song, section) if x not in stays]
+    if stays and goes:
+        yield Move("bass and drums", "Strip to bass and drums", tuple(Lift(section.id, x.id) for x in goes))
+
+
+def copy_here(section: Section, layer: Layer, sound: str, octave: int, pan: float) -> Callable[[Song], Song]:
+    """A copy of a layer's line on a new layer, in one section only."""
+
+    def act(song: Song) -> Song:
+        before = {x.id for x in song.layers}
+        song = DoubleLine(layer.id, sound, octave, pan).apply(song)
+        made = next(x.id for x in song.layers if x.id not in before)
+        sections = tuple(
+            s if s.id == section.id else replace(s, placements=tuple(p for p in s.placements if p.layer_id != made))
+            for s in song.sections
+        )
+        if sound == layer.sound_key:
+            song = song.with_layer(
+                replace(song.layer_by_id[made], settings=layer.settings, level_db=layer.level_db - 4.0)
+            )
+        return replace(song, sections=sections)
+
+    return act
+
+
+@kind(
+    "octave up",
+    "Double the chords an octave up",
+    "A copy an octave higher lifts the chords and leaves the middle alone.",
+    way=1,
+)
+def octave_up(song: Song, section: Section) -> Iterator[Move]:
+    for layer in _chords(song, section):
+        step = MoveStep("An octave up", copy_here(section, layer, layer.sound_key, 1, layer.pan))
+        yield Move(f"octave up:{layer.id}", f"Double {layer.name} an octave up", (step,))
+
+
+@kind("widen", "Widen", "Copies left and right; the line itself stays in the middle.", way=1)
+def widen(song: Song, section: Section) -> Iterator[Move]:
+    for layer in [*_chords(song, section), *_tuneful(song, section)]:
+        steps = tuple(
+            MoveStep("Widened", copy_here(section, layer, layer.sound_key, 0, side)) for side in (-SIDE, SIDE)
+        )
+        yield Move(f"widen:{layer.id}", f"{layer.name} doubled left and right", steps)
+
+
+@kind(
+    "other sound", "Swap the lead’s sound", "The same line on another sound: the ear knows it and hears something new."
+)
+def other_sound(song: Song, section: Section) -> Iterator[Move]:
+    for layer in _tuneful(song, section):
+        sound = next(s for s in OTHER_SOUND[layer.family] if s != layer.sound_key)
+        steps = (
+            MoveStep("On another sound", copy_here(section, layer, sound, 0, layer.pan)),
+            Lift(section.id, layer.id),
+        )
+        yield Move(f"other sound:{layer.id}", f"{layer.name}’s line on {sound.replace('-', ' ')}", steps)
+
+
+@kind("thicken", "Single notes to chords", "Single notes of a line become chords where they are chord tones.", way=1)
+def thicken(song: Song, section: Section) -> Iterator[Move]:
+    span = span_of(song, section)
+    for layer in [*_tuneful(song, section), *_chords(song, section)]:
+        phrases = []
+        for i in range(len(section.phrases)):
+            notes = line_in(song, span, i, layer).notes
+            if notes and len({n.tick for n in notes}) == len(notes) and any(n.kind == 2 for n in notes):
+                phrases.append(i)
+        if phrases:
+            edits = tuple(TransformLine(section.id, layer.id, i, "chords") for i in phrases)
+            yield Move(f"thicken:{layer.id}", f"{layer.name} thickened to chords", edits)
+
+
+@kind("answers", "Answers in the gaps", "A lead that is silent here answers where the voice rests.", way=1)
+def answers(song: Song, section: Section) -> Iterator[Move]:
+    voice = next((x for x in playing(song, section) if x.family == "voices"), None)
+    if voice is None:
+        return
+    span = span_of(song, section)
+    sung = [i for i in range(len(section.phrases)) if line_in(song, span, i, voice).notes]
+    for layer in song.layers:
+        if layer.family == "leads" and is_pitched(layer) and not layer.muted and not plays(section, layer) and sung:
+            edits = tuple(MakeLine(section.id, layer.id, i, "fills-gaps", None, voice.id) for i in sung)
+            yield Move(f"answers:{layer.id}", f"{layer.name} answers {voice.name}", edits)
+
+
+@kind(
+    "second half", "The second half gains a layer", "A silent layer comes in halfway, so that the section grows.", way=1
+)
+def second_half(song: Song, section: Section) -> Iterator[Move]:
+    count = len(section.phrases)
+    if count < 2:
+        return
+    for layer in silent(song, section):
+        edits = tuple(ToggleTile(section.id, layer.id, i) for i in range(count // 2, count))
+        yield Move(f"second half:{layer.id}", f"{layer.name} in the second half", edits)
+
+
+@kind(
+    "stripped first",
+    "Stripped, then full",
+    "The first half is said again without drums and bass; then everything returns.",
+    way=-1,
+)
+def stripped_first(song: Song, section: Section) -> Iterator[Move]:
+    half = len(section.phrases) // 2
+    heavy = [x for x in playing(song, section) if x.sound.is_drum or x.family == "low end"]
+    light = [x for x in playing(song, section) if x not in heavy]
+    if not half or not heavy or not light:
+        return
+    edits = tuple(Lift(section.id, x.id, i) for x in heavy for i in range(half) if i not in bare(song, section, x))
+    if edits:
+        yield Move("stripped first", "First half stripped, then full", edits)
+
+
+@kind("tease", "Tease the tune", "A piece of the tune in the last phrase, before it is heard whole.")
+def tease(song: Song, section: Section) -> Iterator[Move]:
+    source = tune_source(song)
+    if source is None or index_of(song, section) >= song.index_of(source[0]):
+        return
+    tune = line_in(song, span_of(song, song.section_by_id[source[0]]), source[2], song.layer_by_id[source[1]])
+    last = len(section.phrases) - 1
+    piece = [n.row for n in tune.notes if 0 <= n.tick < tune.length // 2]
+    for layer in song.layers:
+        if (
+            layer.family == "leads"
+            and is_pitched(layer)
+            and not layer.muted
+            and last in bare(song, section, layer)
+            and piece
+        ):
+
+            def act(song: Song, layer: Layer = layer) -> Song:
+                here = song.section_by_id[section.id]
+                length = span_of(song, here).phrase_ticks()[last]
+                rows = [r for r in piece if r[0] < length[1] - length[0]]
+                return put_rows(song, span_of(song, here), last, layer, rows, "A piece of the tune")
+
+            yield Move(f"tease:{layer.id}", f"{layer.name} teases the tune", (MoveStep("A piece of the tune", act),))
+
+
+@kind(
+    "keep for last",
+    "Keep one for the last",
+    "A layer leaves all earlier sections of this role, so that the last one gains it.",
+    ELSEWHERE,
+)
+def keep_for_last(song: Song, section: Section) -> Iterator[Move]:
+    same = [s for s in song.sections if s.role == section.role]
+    if section.role == "none" or len(same) < 2 or same[-1].id != section.id:
+        return
+    for layer in playing(song, section):
+        earlier = [s for s in same[:-1] if plays(s, layer)]
+        if len(earlier) == len(same) - 1 and not layer.sound.is_kick:
+            edits: tuple[Edit, ...] = tuple(Lift(s.id, layer.id) for s in earlier)
+            yield Move(f"keep for last:{layer.id}", f"Keep {layer.name} for {section.name}", edits)
+
+
+@kind("dull all", "Dull everything", "A low-pass over all that is held and struck, as from the next room.", way=-1)
+def dull_all(song: Song, section: Section) -> Iterator[Move]:
+    sounding = playing(song, section)
+    if len(sounding) > 2:
+        dull = {"lowpass_start_hz": DULL_HZ, "lowpass_end_hz": DULL_HZ}
+        yield Move(
+            "dull all", "Dull everything", tuple(e for x in sounding for e in changed(section, x, lambda p: dull))
+        )
