@@ -36,7 +36,7 @@ def generated(
     for sound in sounds:
         song = with_layer(song, sound)
         layer = song_layer(song, sound)
-        song = SetControl(layer, "reverb_send_db", dice.choice((-60, -14, -10))).apply(song)
+        song = SetControl(layer, "send.hall", dice.choice((-60, -14, -10))).apply(song)
         choices = library.for_sound(sound)
         for section in song.sections:
             chosen = dice.choice(choices)
@@ -60,10 +60,10 @@ def large() -> Song:
         song = with_layer(song, sound)
         layer = song_layer(song, sound)
         for control, value in (
-            ("reverb_send_db", -14 if number % 3 else -60),
-            ("chamber_send_db", -12 if number in (1, 9, 10, 15) else -60),
+            ("send.hall", -14 if number % 3 else -60),
+            ("send.chamber", -12 if number in (1, 9, 10, 15) else -60),
             ("duck_db", 6 if 7 <= number <= 12 else 0),
-            ("echo_send_db", -12 if number in (12, 13) else -60),
+            ("send.echo", -12 if number in (12, 13) else -60),
             ("lowpass_hz", 9000 if number > 8 else 20000),
         ):
             song = SetControl(layer, control, value).apply(song)

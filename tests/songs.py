@@ -129,7 +129,7 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(D.AddEffect, owners(song), st.sampled_from(sorted(EFFECT_BY_KEY))),
         st.builds(D.AddStack, layer, st.sampled_from(["rim-knock", "sub-sine"])),
         st.builds(D.SetDuckBy, layer, st.just(-1) | layer),
-        st.builds(L.SetControl, layer, st.sampled_from(["duck_db", "echo_send_db", "shimmer_send_db"]), st.integers(-6, 6)),
+        st.builds(L.SetControl, layer, st.sampled_from(["duck_db", "send.echo", "send.shimmer"]), st.integers(-6, 6)),
         st.builds(A.SetCurve, section, lanes(song), st.just([[0, 0.4, "wave"], [1920, 0.9, "steps"], [5000, 0.5, "line"]])),
         st.builds(A.SetCurve, section, layer.map(lambda i: f"layer.{i}.level_db"), st.just([[0, -30, "ease"], [5000, -6, "line"]])),
         st.builds(A.Sweep, layer.map(lambda i: f"layer.{i}.lowpass_hz"), st.integers(1, 5), st.integers(6, 16), st.just(300), st.just(9000)),

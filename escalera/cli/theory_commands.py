@@ -8,11 +8,10 @@ import click
 
 from escalera.cli.common import song_from, studio
 from escalera.core.document.chord_text import parse_chordline
-from escalera.core.document.codec import key_text
 from escalera.core.document.limits import MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.reading.key_reading import key_reading
 from escalera.core.theory.chords import roman
-from escalera.core.theory.keys import parse_key
+from escalera.core.theory.keys import key_text, parse_key
 from escalera.core.theory.note_roles import held_over
 from escalera.core.theory.pitch import FLAT, SHARP, fifths_to_class, name_to_fifths
 from escalera.core.time.metre import Metre

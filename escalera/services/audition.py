@@ -29,7 +29,7 @@ def audition_song(song: Song, sound_key: str) -> Song:
         bare
     )
     layer = made.layers[0]
-    made = made.with_layer(replace(layer, reverb_send_db=-60.0 if sound.is_drum else -20.0))
+    made = made.with_layer(replace(layer, sends=() if sound.is_drum else (("hall", -20.0),)))
     return Place(1, layer.id, layer.pattern_id).apply(made)
 
 

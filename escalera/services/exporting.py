@@ -11,10 +11,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from escalera.core.document.codec import key_text
 from escalera.core.document.song import Song
 from escalera.core.reading.tiles import where
 from escalera.core.reading.timeline import timeline
+from escalera.core.theory.keys import key_text
 from escalera.errors import InputError, RenderStopped, shown
 from escalera.formats.audio import encode_audio
 from escalera.formats.midi_write import write_midi

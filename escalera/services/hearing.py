@@ -73,7 +73,7 @@ def _add(
     layer = (
         made.layers[-1] if made.layers[-1].sound_key == sound else next(x for x in made.layers if x.sound_key == sound)
     )
-    shaped = replace(layer, level_db=level_db, near_send_db=-20.0)
+    shaped = replace(layer, level_db=level_db, sends=(("near", -20.0),))
     if like is not None:
         shaped = replace(shaped, settings=like.settings, devices=like.devices, voicing=like.voicing, octave=like.octave,
                          family=like.family, lowpass_hz=like.lowpass_hz, highpass_hz=like.highpass_hz)  # fmt: skip

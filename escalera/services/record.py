@@ -97,7 +97,7 @@ def _of_layer(layer: Layer) -> Iterator[str]:
     yield layer.sound.label
     yield from (f"stacked {part.sound_key.replace('-', ' ')}" for part in layer.stack)
     yield from (d.kind.label.lower() for d in layer.devices)
-    yield from (f"into the {r.label.lower()}" for r in RETURNS if getattr(layer, r.send) > OFF_DB)
+    yield from (f"into the {r.label.lower()}" for r in RETURNS if layer.send_db(r.key) > OFF_DB)
     if layer.prints:
         yield "printed"
     if layer.source:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from escalera.core.document.codec import Plain, key_text
+from escalera.core.document.codec import Plain
 from escalera.core.document.song import Song
 from escalera.core.edits import Edit
 from escalera.core.edits.edit import layer_of, sound_of
@@ -15,6 +15,7 @@ from escalera.core.edits.song_edits import SetScale
 from escalera.core.energy.explain import fitted_scale
 from escalera.core.energy.model import arranged, is_arranged
 from escalera.core.reading.timeline import timeline
+from escalera.core.theory.keys import key_text
 from escalera.errors import EditError, InputError
 from escalera.services.audition import audition_song
 from escalera.services.background_jobs import BackgroundJobs

@@ -19,7 +19,7 @@ from escalera.sound.cache import AudioCache, Shelf, content_key
 from escalera.sound.compilation import bus
 from escalera.sound.effect_processes import PROCESSES, Stage, compressor_memory
 from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit
-from escalera.sound.plan import Part, Plan, dynamic_devices, finish, make_plan
+from escalera.sound.plan import SEND_PATHS, Part, Plan, dynamic_devices, finish, make_plan
 from escalera.sound.schedule import RATE_HZ
 from escalera.sound.section import SectionMix, mix_section
 from escalera.sound.spec import BLOCK
@@ -221,9 +221,7 @@ def _add(out: Samples, source: Samples, to: int, at: int, count: int) -> None:
 
 def _dry(part: Part) -> Part:
     gains = replace(part.gains, sends=(0.0,) * len(part.gains.sends))
-    return replace(
-        part, gains=gains, throws=(), moving=tuple(m for m in part.moving if not m.slot.endswith("_send_db"))
-    )
+    return replace(part, gains=gains, throws=(), moving=tuple(m for m in part.moving if m.slot not in SEND_PATHS))
 
 
 def _duck_sources(song: Song, span: Span) -> tuple[object, ...]:

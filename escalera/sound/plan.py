@@ -32,7 +32,7 @@ from escalera.sound.unit import extent
 
 MIX_VERSION = 2
 OFF_DB = -59.5
-SENDS = tuple(row.send for row in RETURNS)
+SEND_PATHS = tuple(row.send for row in RETURNS)
 RETURN_INDEX = {row.key: i for i, row in enumerate(RETURNS)}
 
 
@@ -170,7 +170,9 @@ def _part(song: Song, span: Span, layer: Layer, notes: Notes) -> Part:
     printed = print_of(layer, spec, notes)
     key = content_key("print", printed.audio, printed.offset) if printed else unit_key(spec, notes)
     end = max(extent(spec, notes).end, printed.offset if printed else 0)
-    gains = Gains(amplitude(layer.level_db), *pan_gains(layer.pan), tuple(amplitude(getattr(layer, s)) for s in SENDS))
+    gains = Gains(
+        amplitude(layer.level_db), *pan_gains(layer.pan), tuple(amplitude(layer.send_db(row.key)) for row in RETURNS)
+    )
     duck = (layer.duck_by, layer.duck_db, layer.duck_release_beats) if layer.duck_db > 0 else None
     mine = tuple(m for m in moving if m.slot in MIX_LANES)
     return Part(layer.id, layer.family, key, spec, notes, end, gains, mine, duck, _throws(span, layer), printed)
@@ -228,7 +230,7 @@ def used_returns(parts: list[Part]) -> list[int]:
     """Which shared spaces anything is sent to."""
     used = {i for p in parts for i, send in enumerate(p.gains.sends) if send}
     used |= {t[2] for p in parts for t in p.throws}
-    used |= {SENDS.index(m.slot) for p in parts for m in p.moving if m.slot in SENDS}
+    used |= {SEND_PATHS.index(m.slot) for p in parts for m in p.moving if m.slot in SEND_PATHS}
     return sorted(used)
 
 

@@ -11,7 +11,7 @@ from escalera.core.palette.effects import RETURNS
 from escalera.sound.compilation import bus
 from escalera.sound.effect_processes import PROCESSES, Stage, add_echo, add_room
 from escalera.sound.plan import (
-    SENDS,
+    SEND_PATHS,
     Chain,
     Part,
     Plan,
@@ -139,7 +139,7 @@ def _moving_ways(plan: Plan, part: Part, unit: Unit, desk: Desk, duck: Samples) 
     ducked = duck if len(duck) else np.ones(length, np.float32)
     left, right = (_per_sample(s, length) * ducked for s in sides)
     ways.append((desk.target(part.family), unit.left, unit.right, left, right, at, 1.0, 1.0))
-    for i, slot in enumerate(SENDS):
+    for i, slot in enumerate(SEND_PATHS):
         if slot in moving or g.sends[i]:
             send = _per_sample(curve(slot, g.sends[i]), length)
             ways.append((desk.returns[i], unit.left, unit.right, left * send, right * send, at, 1.0, 1.0))

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.document.devices import Curve, Device
-from escalera.core.document.lanes import CONTROLS, layer_parameter
+from escalera.core.document.lanes import SENDS, layer_parameter
 from escalera.core.document.song import Layer, Song
 from escalera.core.palette.bank import bank_program
 from escalera.core.palette.parameters import Parameter, Settings
@@ -23,7 +23,7 @@ from escalera.sound.voices import patch
 
 VERSION = 2  # raise when a kernel or chain changes what it makes
 BLOCK = 16
-MIX_LANES = ("level_db", "pan", *(key for key in CONTROLS if key.endswith("_send_db")))
+MIX_LANES = ("level_db", "pan", *(p.key for p in SENDS.values()))
 TempoPoints = tuple[TempoPoint, ...]
 
 

@@ -13,8 +13,9 @@ from threading import Lock
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from escalera.core.document.codec import Plain, from_plain, to_plain
+from escalera.core.document.codec import FORMAT_VERSION, Plain, from_plain, to_plain
 from escalera.core.document.song import Song
+from escalera.core.document.upgrades import upgraded
 from escalera.core.rhythm.pattern import Pattern
 from escalera.errors import NotFound, StaleRevision
 from escalera.store.models import PatternRow, RevisionRow, SongRow, VersionRow, now
@@ -185,7 +186,8 @@ class Repository:
         if fresh:
             there = set(session.scalars(select(PatternRow.hash).where(PatternRow.hash.in_(fresh))))
             session.add_all(PatternRow(hash=h, data=p.to_bytes()) for h, p in fresh.items() if h not in there)
-        document = zlib.compress(json.dumps(to_plain(song), separators=(",", ":")).encode(), 1)
+        plain = {"version": FORMAT_VERSION, "song": to_plain(song)}
+        document = zlib.compress(json.dumps(plain, separators=(",", ":")).encode(), 1)
         row = RevisionRow(song_id=song_id, parent_id=parent_id, summary=summary[:300], document=document)
         session.add(row)
         session.flush()
@@ -197,9 +199,10 @@ class Repository:
                 self._documents.move_to_end(revision.id)
                 return self._documents[revision.id]
         plain = json.loads(zlib.decompress(revision.document))
-        hashes = {p["hash"] for p in plain["patterns"]}
-        blobs = {r.hash: r.data for r in session.scalars(select(PatternRow).where(PatternRow.hash.in_(hashes)))}
-        song = from_plain(plain, lambda p: Pattern.from_bytes(blobs[p["hash"]]))
+        kept = upgraded(plain.get("song", plain), plain.get("version", 1))  # the first format had no version around it
+        hashes = {p["pattern"] for p in kept.get("patterns", ())}
+        rows = session.scalars(select(PatternRow).where(PatternRow.hash.in_(hashes)))
+        song = from_plain(kept, {row.hash: Pattern.from_bytes(row.data) for row in rows})
         self.remember(revision.id, song)
         return song
 

@@ -10,6 +10,7 @@ import numpy as np
 from escalera.core.document.devices import Curve, Device, Point
 from escalera.core.document.lanes import (
     CONTROLS,
+    LAYER,
     Owner,
     bus_of,
     devices_of,
@@ -27,7 +28,6 @@ from escalera.core.reading.timeline import Span
 from escalera.services.rendering import Rendering
 
 WIDTH, HEIGHT = 288, 104
-STRIP = ("level_db", "pan", "lowpass_hz", "highpass_hz", "octave", "tune_cents")
 POINTS_A_CURVE = 160
 
 
@@ -146,15 +146,17 @@ class LayerShaping:
         return Row(lane, path, parameter, self.treated.get(path, value), path in self.treated, lane in self.curves)
 
     def strip(self) -> list[Row]:
-        return [self._row(key, CONTROLS[key], float(getattr(self.layer, key))) for key in STRIP]
+        return self._panel("level")
+
+    def _panel(self, panel: str) -> list[Row]:
+        found = (key for key, spec in LAYER.items() if spec.panel == panel)
+        return [self._row(key, CONTROLS[key], float(getattr(self.layer, key))) for key in found]
 
     def sends(self) -> list[Row]:
-        return [self._row(r.send, CONTROLS[r.send], float(getattr(self.layer, r.send))) for r in RETURNS]
+        return [self._row(r.send, CONTROLS[r.send], self.layer.send_db(r.key)) for r in RETURNS]
 
     def ducking(self) -> list[Row]:
-        return [
-            self._row(key, CONTROLS[key], float(getattr(self.layer, key))) for key in ("duck_db", "duck_release_beats")
-        ]
+        return self._panel("ducking")
 
     def sound(self) -> list[Row]:
         return [self._row(f"sound.{p.key}", p, setting(self.layer.settings, p)) for p in self.layer.sound.parameters]

@@ -17,7 +17,7 @@ NOTES = SONG.layer_by_id[B].pattern_id
 @pytest.mark.parametrize(("kind", "fields", "held"), [
     ("set_sound", (B, "sub-sine"), True), ("add_effect", (f"layer.{B}", "drive"), True), ("set_control", (B, "lowpass_hz", 900), True), ("set_control", (B, "octave", 1), True),
     ("set_pattern", (NOTES, 3840, [[0, 400, 2, 0, 0, 90]]), True), ("vary", (V, B, 0, None, None, 0, 0.5), True), ("transpose_line", (V, B, 0, 2), True), ("remove_layer", (B,), True),
-    ("set_control", (B, "level_db", -20), False), ("set_control", (B, "pan", 0.3), False), ("set_control", (B, "echo_send_db", -12), False), ("set_muted", (B, True), False),
+    ("set_control", (B, "level_db", -20), False), ("set_control", (B, "pan", 0.3), False), ("set_control", (B, "send.echo", -12), False), ("set_muted", (B, True), False),
     ("lift", (V, B, 1), False), ("remove_section", (V,), False), ("set_sound", (K, "hard-kick"), False), ("set_tempo", (140,), False), ("hold_layer", (B, ""), False),
 ])  # fmt: skip
 def test_what_was_sent_is_held_and_the_rest_is_free(kind, fields, held):

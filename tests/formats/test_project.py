@@ -1,4 +1,5 @@
 import json
+from pathlib import Path
 
 import jsonschema
 import pytest
@@ -8,6 +9,7 @@ from escalera.formats.audio import decode_audio, encode_audio
 from escalera.formats.project import project_schema, read_project, write_project
 from tests.songs import small_song
 
+FORMAT1 = Path(__file__).parents[1] / "data" / "format1"
 PLAIN = json.loads(write_project(small_song()))
 
 
@@ -26,49 +28,63 @@ def test_a_project_reads_back_whole(demos):
         assert read_project(write_project(song)) == song
 
 
+def test_a_file_of_the_first_format_still_opens():
+    """Written by the version before, with something in nearly every field."""
+    song = read_project((FORMAT1 / "everything.json").read_bytes())
+    verse, chorus = song.sections
+    pad = next(x for x in song.layers if x.name == "Soft pad")
+    bass = next(x for x in song.layers if x.name == "Plucked bass")
+    assert (pad.send_db("echo"), pad.send_db("shimmer"), pad.send_db("hall")) == (-9.5, -20, -60)
+    assert (bass.duck_db, bass.tune_cents, pad.voicing.voices, len(pad.devices)) == (9, -14, 2, 12)
+    assert [(t.lane, t.value) for t in verse.treatments] == [("send.hall", -12)]
+    assert f"layer.{pad.id}.send.hall" in {c.lane for c in chorus.curves} and chorus.parked[0].body.treatments
+    assert str(verse.progression.changes[0][1]) == "Am" and song.progression.passes[0][0] == 0
+    assert verse.tempo_changes[0].glides and chorus.swings[0].ratio == 0.62 and song.tune[0] == verse.id
+    assert song.grooves[0].parts and song.words and song.switches and song.accepted and song.push_ticks == 480
+    assert read_project(write_project(song)) == song
+
+
 def test_the_published_schema_fits(demos):
     for song in demos:
         jsonschema.validate(json.loads(write_project(song)), project_schema())
-    from pathlib import Path
-
     published = json.loads((Path(__file__).parents[2] / "docs" / "project.schema.json").read_text())
     assert published == json.loads(json.dumps(project_schema())), "renew docs/project.schema.json"
 
 
 BAD = {
-    "unknown field": (changed(["song", "colour"], "red"), "not known: song → colour"),
-    "newer version": (changed(["version"], 99), "reads up to 1"),
+    "unknown field": (changed(["song", "colour"], "red"), "not known: colour"),
+    "newer version": (changed(["version"], 99), "reads up to 2"),
     "wrong format": (changed(["format"], "x"), "not an Escalera project"),
     "tempo": (changed(["song", "tempo_bpm"], 900), "900 lies outside 30 to 300"),
     "nan": (changed(["song", "tempo_bpm"], float("nan")), "tempo_bpm"),
     "metre": (changed(["song", "metre"], "4/0"), "4/0 is not a metre"),
     "name": (changed(["song", "sections", 0, "name"], "x" * 10_000), "10,000 characters"),
     "phrases": (changed(["song", "sections", 0, "phrases"], [3]), "do not add up"),
-    "missing layer": (changed(["song", "sections", 0, "placements", 0, "layer"], 77), "layer that does not exist"),
+    "missing layer": (changed(["song", "sections", 0, "placements", 0, "layer_id"], 77), "layer that does not exist"),
     "overlap": (
         changed(
             ["song", "sections", 0, "placements"],
             [
                 dict(
                     id=90,
-                    layer=PLAIN["song"]["layers"][0]["id"],
-                    pattern=PLAIN["song"]["patterns"][0]["id"],
-                    start=0,
-                    end=3840,
+                    layer_id=PLAIN["song"]["layers"][0]["id"],
+                    pattern_id=PLAIN["song"]["patterns"][0]["id"],
+                    start_ticks=0,
+                    end_ticks=3840,
                 )
             ]
             * 2,
         ),
         "same id",
     ),
-    "outside": (changed(["song", "sections", 0, "placements", 0, "end"], 10**7), "reaches outside"),
-    "sound": (changed(["song", "layers", 0, "sound"], "gong"), "not in the palette"),
+    "outside": (changed(["song", "sections", 0, "placements", 0, "end_ticks"], 10**7), "reaches outside"),
+    "sound": (changed(["song", "layers", 0, "sound_key"], "gong"), "not in the palette"),
     "million notes": (
-        changed(["song", "patterns", 0, "notes"], [[0, 1, 0, 60, 0, 90]] * 1_000_000),
+        changed(["song", "patterns", 0, "pattern", "notes"], [[0, 1, 0, 60, 0, 90]] * 1_000_000),
         "1,000,0.. notes; at most 200,000",
     ),
-    "short row": (changed(["song", "patterns", 0, "notes"], [[0, 1]]), "rows of six"),
-    "no sections": (changed(["song", "sections"], []), "0 sections"),
+    "short row": (changed(["song", "patterns", 0, "pattern", "notes"], [[0, 1]]), "rows of six"),
+    "no sections": (changed(["song", "sections"], []), "no sections"),
     "cut off": (write_project(small_song())[:500], "not whole JSON"),
     "deep": (b"[" * 100_000, "not whole JSON"),
 }

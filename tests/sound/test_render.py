@@ -114,7 +114,7 @@ def test_an_edit_renders_only_its_section():
 
 def test_the_beginning_mixed_alone_equals_the_whole():
     """The next bar after an edit is mixed without the rest of its section, and sounds the same."""
-    song = EDITS["set_control"](NAME["Soft pad"], "reverb_send_db", -6).apply(SONG)
+    song = EDITS["set_control"](NAME["Soft pad"], "send.hall", -6).apply(SONG)
     song = EDITS["set_control"](NAME["Plucked bass"], "duck_db", 9).apply(song)
     line = timeline(song)
     start = line.samples(RATE_HZ)[1]
@@ -127,8 +127,8 @@ def test_the_beginning_mixed_alone_equals_the_whole():
 def test_hall_and_echo_die_away_to_silence():
     song = SONG
     for layer in song.layers:
-        song = EDITS["set_control"](layer.id, "echo_send_db", -3).apply(
-            EDITS["set_control"](layer.id, "reverb_send_db", 0).apply(song)
+        song = EDITS["set_control"](layer.id, "send.echo", -3).apply(
+            EDITS["set_control"](layer.id, "send.hall", 0).apply(song)
         )
     audio, line = Renderer(100).render(song), timeline(song)
     tail = audio[:, line.samples(RATE_HZ)[-1] :]

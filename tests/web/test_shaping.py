@@ -37,7 +37,7 @@ def test_a_layer_shows_every_parameter_of_its_sound_strip_spaces_and_chain(clien
     layer = studio.head(song_id).song.layer_by_id[P]
     wanted = {f"layer.{P}.sound.{p.key}" for p in layer.sound.parameters}
     wanted |= {f"layer.{P}.fx.{d.id}.{p.key}" for d in layer.devices for p in d.kind.parameters}
-    wanted |= {f"layer.{P}.{key}" for key in ("level_db", "shimmer_send_db", "duck_db", "octave")}
+    wanted |= {f"layer.{P}.{key}" for key in ("level_db", "send.shimmer", "duck_db", "octave")}
     assert wanted <= set(lanes) and len(lanes) == len(set(lanes))
     assert len(page.xpath("//form[@data-steps]//input[@type='checkbox']")) == 16
     assert len(page.xpath("//select[@name='effect']//option")) == len([e for e in EFFECTS if "layer" in e.where])

@@ -147,7 +147,7 @@ def test_the_record_is_taken_away_with_reasons_verdicts_and_what_was_used(client
     steps = (
         ("set_brief", dict(lines={"length": "3:30"})), ("set_reason", dict(layer_id=P, reason="it carries the chords")), ("set_aside", dict(layer_id=K, reason="too heavy")),
         ("park_body", dict(section_id=C, name="barer", who="Ana")), ("set_length_reason", dict(section_id=V, reason="by feel")), ("hold_layer", dict(layer_id=P, sent_by="the cellist")),
-        ("add_effect", dict(owner="master", effect="compressor")), ("set_control", dict(layer_id=P, control="echo_send_db", value=-12)),
+        ("add_effect", dict(owner="master", effect="compressor")), ("set_control", dict(layer_id=P, control="send.echo", value=-12)),
     )  # fmt: skip
     for kind, fields in steps:
         studio.edit(song_id, studio.head(song_id).revision_id, EDITS[kind](**fields))

@@ -8,12 +8,25 @@ from __future__ import annotations
 import math
 from bisect import bisect_right
 from dataclasses import dataclass
+from typing import Annotated
 
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.document.fields import AsMapping, choice, number, part, text
+from escalera.core.document.limits import (
+    MAX_CHAIN,
+    MAX_LANE,
+    MAX_LEVEL_DB,
+    MAX_NAME,
+    MAX_POINTS,
+    MAX_REASON,
+    MAX_SEND_DB,
+    MIN_LEVEL_DB,
+)
 from escalera.core.palette.effects import EFFECT_BY_KEY, EffectKind
 from escalera.core.palette.parameters import Parameter, Settings, setting
+from escalera.core.palette.sound_kind import FAMILIES
 
 SHAPES = ("line", "ease", "hold", "wave", "steps")
 
@@ -23,8 +36,8 @@ class Device:
     """An effect in a chain."""
 
     id: int
-    key: str
-    settings: Settings = ()
+    key: Annotated[str, text("Effect", MAX_NAME, required=True)]
+    settings: Annotated[Settings, AsMapping(), part("Settings")] = ()
     on: bool = True
 
     @property
@@ -40,22 +53,22 @@ class StackPart:
     """A further sound that a layer's notes play, with its own level, offset, polarity and place."""
 
     id: int
-    sound_key: str
-    settings: Settings = ()
-    level_db: float = 0.0
-    offset_ms: float = 0.0
-    inverted: bool = False
-    pan: float = 0.0
-    reason: str = ""  # why it is there, in the user's words
+    sound_key: Annotated[str, text("Sound", MAX_NAME, required=True)]
+    settings: Annotated[Settings, AsMapping(), part("Settings")] = ()
+    level_db: Annotated[float, number("Level", -40, 12, "dB")] = 0.0
+    offset_ms: Annotated[float, number("Delay", 0, 100, "ms")] = 0.0
+    inverted: Annotated[bool, part("Polarity inverted")] = False
+    pan: Annotated[float, number("Pan", -1, 1)] = 0.0
+    reason: Annotated[str, text("Reason", MAX_REASON)] = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Bus:
     """What the layers of a family pass through together."""
 
-    family: str
-    level_db: float = 0.0
-    devices: tuple[Device, ...] = ()
+    family: Annotated[str, choice("Family", FAMILIES)]
+    level_db: Annotated[float, number("Level", MIN_LEVEL_DB, MAX_LEVEL_DB, "dB")] = 0.0
+    devices: Annotated[tuple[Device, ...], part("Effects", MAX_CHAIN)] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +88,7 @@ class Treatment:
     """Another value of one of a layer's parameters, in one section only. `lane` is relative to the layer."""
 
     layer_id: int
-    lane: str
+    lane: Annotated[str, text("Parameter", MAX_LANE, required=True)]
     value: float
 
 
@@ -86,8 +99,8 @@ class Throw:
     layer_id: int
     start_ticks: int
     end_ticks: int
-    to: str = "echo"
-    level_db: float = -3.0
+    to: Annotated[str, text("Shared space", MAX_NAME)] = "echo"
+    level_db: Annotated[float, number("Level", -40, MAX_SEND_DB, "dB")] = -3.0
 
 
 Point = tuple[int, float, str]  # tick, value, shape of the way to the next point
@@ -101,9 +114,9 @@ class Curve:
     next one's, beginning at its own; steps climb from one to the other.
     """
 
-    lane: str
-    points: tuple[Point, ...]
-    rate_ticks: int = 960
+    lane: Annotated[str, text("Parameter", MAX_LANE, required=True)]
+    points: Annotated[tuple[Point, ...], part("Points", MAX_POINTS, required=True, help="tick, value, shape")]
+    rate_ticks: Annotated[int, number("Rate", 1, 100_000, "ticks")] = 960
 
     def at(self, ticks: NDArray[np.float64], parameter: Parameter) -> NDArray[np.float64]:
         """Values at ticks, along the parameter's scale (by ratio for frequencies)."""

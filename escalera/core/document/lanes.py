@@ -12,41 +12,30 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from escalera.core.document.devices import Bus, Device
-from escalera.core.document.limits import (
-    MAX_DUCK_DB,
-    MAX_FILTER_HZ,
-    MAX_LEVEL_DB,
-    MIN_FILTER_HZ,
-    MIN_LEVEL_DB,
-)
-from escalera.core.document.song import Layer, Song
+from escalera.core.document.fields import names, specs
+from escalera.core.document.limits import MAX_SEND_DB
+from escalera.core.document.song import OFF_DB, Layer, Song
 from escalera.core.palette.effects import RETURN_BY_KEY, RETURNS
 from escalera.core.palette.parameters import Parameter, Settings, setting, with_setting
 from escalera.core.palette.sound_kind import FAMILIES
 from escalera.errors import EditError, shown
 
+LAYER = specs(Layer)
+SENDS: dict[str, Parameter] = {
+    row.key: Parameter(row.send, f"{row.label} send", OFF_DB, MAX_SEND_DB, OFF_DB, "dB") for row in RETURNS
+}
+# what a layer is set by beside its sound and chain, in the order in which inspectors show it
+CONTROLS: dict[str, Parameter] = {key: spec.parameter for key, spec in LAYER.items() if spec.panel}
+CONTROLS |= {parameter.key: parameter for parameter in SENDS.values()}
+MOVED = (*names(Layer, "moved"), *(p.key for p in SENDS.values()))  # what of them a curve may move
+FROZEN = names(Layer, "frozen")
+BUS_LEVEL = specs(Bus)["level_db"].parameter
+MASTER_LEVEL = replace(specs(Song)["master_gain_db"].parameter, key="level_db")
 
-def _db(
-    key: str, label: str, low: float = MIN_LEVEL_DB, high: float = MAX_LEVEL_DB, default: float = -60.0
-) -> Parameter:
-    return Parameter(key, label, low, high, default, "dB")
 
-
-# Numbers of a layer that are no part of its sound or chain
-CONTROLS: dict[str, Parameter] = {p.key: p for p in (
-    _db("level_db", "Level", default=-10.0),
-    Parameter("pan", "Pan", -1.0, 1.0, 0.0),
-    Parameter("lowpass_hz", "Low-pass", MIN_FILTER_HZ, MAX_FILTER_HZ, 20_000.0, "Hz", "log"),
-    Parameter("highpass_hz", "High-pass", MIN_FILTER_HZ, MAX_FILTER_HZ, 20.0, "Hz", "log"),
-    *(_db(row.send, f"{row.label} send", -60.0, 6.0) for row in RETURNS),
-    _db("duck_db", "Duck depth", 0.0, MAX_DUCK_DB, 0.0),
-    Parameter("duck_release_beats", "Duck release", 0.05, 4.0, 0.75, "beats", "log"),
-    Parameter("octave", "Octave", -3, 3, 0, "", "whole"),
-    Parameter("tune_cents", "Fine tune", -100.0, 100.0, 0.0, "cents"),
-)}  # fmt: skip
-STILL = ("octave", "tune_cents", "duck_db", "duck_release_beats")  # what no curve moves
-BUS_LEVEL = _db("level_db", "Level", -60.0, 12.0, 0.0)
-MASTER_LEVEL = Parameter("level_db", "Mix level", -24.0, 24.0, 0.0, "dB")
+def is_frozen(path: str) -> bool:
+    """Whether a path inside a layer names what a print holds still."""
+    return path in FROZEN or path.startswith(("sound.", "fx."))
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,6 +142,8 @@ def layer_value(layer: Layer, path: str) -> float:
         return setting(layer.settings, parameter)
     if path.startswith("fx."):
         return device_parameter(layer.devices, path)[0].value(parameter.key)
+    if path.startswith("send."):
+        return layer.send_db(path[5:])
     return float(getattr(layer, path))
 
 
@@ -164,7 +155,11 @@ def with_layer_value(layer: Layer, path: str, value: float) -> Layer:
     if path.startswith("fx."):
         device, _ = device_parameter(layer.devices, path)
         return replace(layer, devices=_changed(layer.devices, device, parameter, value))
-    new: dict[str, Any] = {path: int(parameter.checked(value)) if path == "octave" else parameter.checked(value)}
+    if path.startswith("send."):
+        return replace(layer, sends=with_setting(layer.sends, replace(parameter, key=path[5:]), value))
+    new: dict[str, Any] = {
+        path: int(parameter.checked(value)) if parameter.scale == "whole" else parameter.checked(value)
+    }
     return replace(layer, **new)
 
 
@@ -238,7 +233,7 @@ def lane_label(song: Song, lane: str) -> str:
 def movable(song: Song, lane: str) -> Parameter:
     """The parameter of a lane that a curve may move. Raises EditError."""
     parameter, (owner, path) = lane_parameter(song, lane), split_lane(lane, song)
-    if not parameter.movable or path in STILL or owner.scope == "return":
+    if not parameter.movable or (path in CONTROLS and path not in MOVED) or owner.scope == "return":
         raise EditError(f"{parameter.label} does not move along a curve. Set it for a section instead.")
     return parameter
 
@@ -248,7 +243,7 @@ def lanes_of(song: Song, owner: Owner) -> list[tuple[str, str]]:
     base, found = owner.text, []
     if owner.scope == "layer":
         layer = song.layer_by_id[owner.layer_id]
-        found += [(f"{base}.{key}", p.label) for key, p in CONTROLS.items() if key not in STILL]
+        found += [(f"{base}.{key}", p.label) for key, p in CONTROLS.items() if key in MOVED]
         found += [(f"{base}.sound.{p.key}", f"{p.label} (sound)") for p in layer.sound.parameters if p.movable]
     else:
         found.append((f"{base}.level_db", "Level"))

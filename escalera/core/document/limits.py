@@ -30,3 +30,6 @@ SWING_TICKS = (480, 240)
 SWING_RATIOS = (0.5, 0.75)
 MAX_GROOVES = 400
 MAX_WORDS = 100
+MAX_ACCEPTED = 400
+MAX_SEND_DB = 6.0
+MAX_LANE = 120  # characters of a parameter's path

@@ -8,18 +8,51 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from functools import cached_property
-from typing import Any
+from functools import cache, cached_property
+from typing import Annotated, Any
 
 from escalera.core.document.devices import Bus, Curve, Device, Print, StackPart, Throw, Treatment
+from escalera.core.document.fields import AsMapping, AsText, FieldSpec, choice, number, part, text
+from escalera.core.document.limits import (
+    MAX_ACCEPTED,
+    MAX_BARS,
+    MAX_CAPO,
+    MAX_CHAIN,
+    MAX_DUCK_DB,
+    MAX_EARLY_TICKS,
+    MAX_FILTER_HZ,
+    MAX_GROOVES,
+    MAX_LAYERS,
+    MAX_LEVEL_DB,
+    MAX_NAME,
+    MAX_PARKED,
+    MAX_PASSES,
+    MAX_REASON,
+    MAX_RECIPE,
+    MAX_SECTIONS,
+    MAX_SHIFT_SEMITONES,
+    MAX_STACK,
+    MAX_TEMPO_BPM,
+    MAX_THROWS,
+    MAX_TITLE,
+    MAX_TUNED_DOWN,
+    MAX_WORDS,
+    MIN_FILTER_HZ,
+    MIN_LEVEL_DB,
+    MIN_TEMPO_BPM,
+    SWING_RATIOS,
+    TUNING_HZ,
+)
+from escalera.core.document.pattern_text import PatternText
+from escalera.core.document.schools import SCHOOLS
 from escalera.core.palette.parameters import Settings
-from escalera.core.palette.sounds import BY_KEY, Sound
+from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS, Sound
 from escalera.core.rhythm.pattern import Pattern
-from escalera.core.theory.chords import Chord
-from escalera.core.theory.keys import Key
+from escalera.core.theory.chords import Chord, parse_chord
+from escalera.core.theory.keys import Key, key_text, parse_key
 from escalera.core.theory.pitch import STANDARD_HZ
 from escalera.core.theory.voicings import Voicing
-from escalera.core.time.metre import Metre
+from escalera.core.time.metre import Metre, parse_metre
 from escalera.core.time.tempo import TempoPoint
 
 ROLES = (
@@ -27,16 +60,24 @@ ROLES = (
     "bridge", "solo", "jam", "interlude", "turnaround", "re-intro", "tag", "outro", "none",
 )  # fmt: skip
 EVERY_BEAT = -1
+OFF_DB = -60.0  # a send at this level is none
 TARGET_SHAPES = ("line", "late", "early", "hold")
+
+
+SettingsText = Annotated[Settings, AsMapping()]
+
+
+def _filter(label: str, **more: Any) -> FieldSpec:
+    return number(label, MIN_FILTER_HZ, MAX_FILTER_HZ, "Hz", scale="log", panel="level", moved=True, pinned=True, frozen=True, **more)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
 class Target:
     """Wanted energy over a section, 0..10, from `start` to `end` along `shape`."""
 
-    start: float = 5.0
-    end: float = 5.0
-    shape: str = "line"
+    start: Annotated[float, number("Target at the start", 0, 10)] = 5.0
+    end: Annotated[float, number("Target at the end", 0, 10)] = 5.0
+    shape: Annotated[str, choice("Shape of the target", TARGET_SHAPES)] = "line"
 
     def at(self, share: float) -> float:
         """Wanted energy at a share 0..1 of the section."""
@@ -49,7 +90,9 @@ class Target:
         return self.start + (self.end - self.start) * weight
 
 
-Changes = tuple[tuple[int, Chord], ...]
+ChordName = Annotated[Chord, AsText(cache(parse_chord), lambda chord: chord.name(ascii_only=True))]
+MetreText = Annotated[Metre, AsText(parse_metre, str)]
+Changes = tuple[tuple[int, ChordName], ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,23 +102,25 @@ class Progression:
     `passes` holds what is played instead on the nth pass (from 2), or on a section's last one (0).
     """
 
-    changes: Changes
-    length_ticks: int
-    passes: tuple[tuple[int, Changes], ...] = ()
+    changes: Annotated[Changes, part("Chords", 2000, required=True, help="tick and chord")]
+    length_ticks: Annotated[int, number("Length", 1, unit="ticks")]
+    passes: Annotated[tuple[tuple[int, Changes], ...], part("Passes", MAX_PASSES, help="pass and its chords")] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Variation:
     """What one placement changes of its pattern. The default changes nothing."""
 
-    transpose_semitones: int = 0
-    keep: float = 1.0
+    transpose_semitones: Annotated[int, number("Transposed by", -24, 24, "semitones")] = 0
+    keep: Annotated[float, number("Share of notes kept", 1e-6, 1)] = 1.0
     double: bool = False
     reverse: bool = False
-    level_start_db: float = 0.0
-    level_end_db: float = 0.0
-    lowpass_start_hz: float | None = None
-    lowpass_end_hz: float | None = None
+    level_start_db: Annotated[float, number("Level at the start", MIN_LEVEL_DB, MAX_LEVEL_DB, "dB")] = 0.0
+    level_end_db: Annotated[float, number("Level at the end", MIN_LEVEL_DB, MAX_LEVEL_DB, "dB")] = 0.0
+    lowpass_start_hz: Annotated[float | None, number("Low-pass at the start", MIN_FILTER_HZ, MAX_FILTER_HZ, "Hz")] = (
+        None
+    )
+    lowpass_end_hz: Annotated[float | None, number("Low-pass at the end", MIN_FILTER_HZ, MAX_FILTER_HZ, "Hz")] = None
 
     @property
     def slope(self) -> int:
@@ -107,7 +152,7 @@ class Swing:
 
     layer_id: int
     subdivision_ticks: int
-    ratio: float
+    ratio: Annotated[float, number("Swing", *SWING_RATIOS)]
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,34 +160,42 @@ class Groove:
     """Patterns of drums under one name, edited and placed as one. `variant_of` is the groove it was varied from, or 0."""
 
     id: int
-    name: str
-    feel: str = ""
+    name: Annotated[str, text("Name", MAX_NAME, required=True)]
+    feel: Annotated[str, text("Feel", MAX_NAME)] = ""
     variant_of: int = 0
-    parts: tuple[tuple[str, int], ...] = ()  # drum, pattern id; from low to high
+    parts: Annotated[
+        tuple[tuple[str, int], ...],
+        AsMapping(True, 20),
+        part("Drums", help="drum and the id of its pattern, low to high"),
+    ] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Section:
     id: int
-    name: str
-    role: str = "none"
-    bars: int = 8
-    phrases: tuple[int, ...] = (4, 4)
-    target: Target = Target()
-    metre_changes: tuple[tuple[int, Metre], ...] = ()  # (bar of the section from 0, metre)
-    tempo_changes: tuple[TempoPoint, ...] = ()
-    shift_semitones: int = 0
-    progression: Progression | None = None
-    placements: tuple[Placement, ...] = ()
-    curves: tuple[Curve, ...] = ()
-    treatments: tuple[Treatment, ...] = ()
-    throws: tuple[Throw, ...] = ()
-    swings: tuple[Swing, ...] = ()
-    stretched: int = 0  # bars by which it was made longer (or cut short) on purpose
-    length_reason: str = ""
-    body_name: str = ""  # what the body that stands here is called among the parked ones
-    body_who: str = ""  # who proposed it
-    parked: tuple[Parked, ...] = ()
+    name: Annotated[str, text("Name", MAX_NAME, required=True)]
+    role: Annotated[str, choice("Role", ROLES)] = "none"
+    bars: Annotated[int, number("Length", 1, MAX_BARS, "bars")] = 8
+    phrases: Annotated[tuple[int, ...], part("Phrases", MAX_BARS, required=True)] = (4, 4)
+    target: Annotated[Target, part("Target energy")] = Target()
+    metre_changes: Annotated[
+        tuple[tuple[int, MetreText], ...], part("Time signatures", MAX_BARS, help="bar from 0 and what it changes to")
+    ] = ()
+    tempo_changes: Annotated[
+        tuple[TempoPoint, ...], part("Tempo", 2000, help="tick, quarters a minute, and whether it glides to the next")
+    ] = ()
+    shift_semitones: Annotated[int, number("Key shift", -MAX_SHIFT_SEMITONES, MAX_SHIFT_SEMITONES, "semitones")] = 0
+    progression: Annotated[Progression | None, part("Chords")] = None
+    placements: Annotated[tuple[Placement, ...], part("Placements", 20_000, compared=False)] = ()
+    curves: Annotated[tuple[Curve, ...], part("Curves", 400)] = ()
+    treatments: Annotated[tuple[Treatment, ...], part("Treatments", 2000)] = ()
+    throws: Annotated[tuple[Throw, ...], part("Throws", MAX_THROWS)] = ()
+    swings: Annotated[tuple[Swing, ...], part("Swing", 100)] = ()
+    stretched: Annotated[int, number("Stretched on purpose by", -MAX_BARS, MAX_BARS, "bars")] = 0
+    length_reason: Annotated[str, text("Reason for the length", MAX_REASON)] = ""
+    body_name: Annotated[str, text("Option", MAX_NAME, help="what the body that stands here is called")] = ""
+    body_who: Annotated[str, text("Proposed by", MAX_NAME)] = ""
+    parked: Annotated[tuple[Parked, ...], part("Options", MAX_PARKED)] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,50 +206,63 @@ class Parked:
     """
 
     id: int
-    name: str
+    name: Annotated[str, text("Name", MAX_NAME, required=True)]
     body: Section
-    who: str = ""
-    reason: str = ""
+    who: Annotated[str, text("Proposed by", MAX_NAME)] = ""
+    reason: Annotated[str, text("Reason", MAX_REASON)] = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Layer:
     id: int
-    name: str
-    sound_key: str
-    family: str
-    job: str
-    seed: int = 1
-    level_db: float = -10.0
-    pan: float = 0.0
-    lowpass_hz: float = 20_000.0
-    highpass_hz: float = 20.0
-    reverb_send_db: float = -60.0
-    echo_send_db: float = -60.0
-    near_send_db: float = -60.0
-    chamber_send_db: float = -60.0
-    shimmer_send_db: float = -60.0
-    duck_db: float = 0.0
-    duck_release_beats: float = 0.75
-    duck_by: int = 0  # id of the layer that ducks it; 0 is every kick, EVERY_BEAT the beat itself
-    octave: int = 0
-    tune_cents: float = 0.0  # how far a pitched sound is tuned off the song's pitch
-    muted: bool = False
-    pattern_id: int = 0  # what a bare tile takes when the layer plays nowhere near; 0 is nothing
-    source: str = ""  # the track of a file that it came from
-    settings: Settings = ()
-    devices: tuple[Device, ...] = ()
-    stack: tuple[StackPart, ...] = ()
-    prints: tuple[Print, ...] = ()
-    recipe: str = ""  # how the sound was made, in the user's words
-    reason: str = ""  # what it is there for
-    aside: str = ""  # why it was tried and set aside; such a layer is muted
-    sent_by: str = ""  # who sent it; its notes and sound then stay as they are
-    voicing: Voicing = Voicing()  # how its following chords lie
+    name: Annotated[str, text("Name", MAX_NAME, required=True)]
+    sound_key: Annotated[str, text("Sound", MAX_NAME, required=True, pinned=True, frozen=True)]
+    family: Annotated[str, choice("Family", FAMILIES)]
+    job: Annotated[str, choice("Job", JOBS)]
+    seed: Annotated[int, number("Seed", 0, 2**31 - 1, help="of its small variations", pinned=True, frozen=True)] = 1
+    level_db: Annotated[float, number("Level", MIN_LEVEL_DB, MAX_LEVEL_DB, "dB", panel="level", moved=True)] = -10.0
+    pan: Annotated[float, number("Pan", -1, 1, panel="level", moved=True)] = 0.0
+    lowpass_hz: Annotated[float, _filter("Low-pass")] = MAX_FILTER_HZ
+    highpass_hz: Annotated[float, _filter("High-pass", copied=True)] = MIN_FILTER_HZ
+    octave: Annotated[
+        int, number("Octave", -3, 3, scale="whole", panel="level", pinned=True, frozen=True, copied=True)
+    ] = 0
+    tune_cents: Annotated[
+        float, number("Fine tune", -100, 100, "cents", panel="level", pinned=True, frozen=True, copied=True)
+    ] = 0.0
+    sends: Annotated[
+        Settings, AsMapping(), part("Sends", copied=True, help="level in dB into a shared space, where there is one")
+    ] = ()
+    duck_db: Annotated[float, number("Duck depth", 0, MAX_DUCK_DB, "dB", panel="ducking", copied=True)] = 0.0
+    duck_release_beats: Annotated[
+        float, number("Duck release", 0.05, 4, "beats", scale="log", panel="ducking", copied=True)
+    ] = 0.75
+    duck_by: Annotated[
+        int, number("Ducked by", scale="id", help="a layer's id; 0 is every kick, -1 every beat", copied=True)
+    ] = 0
+    muted: Annotated[bool, part("Muted")] = False
+    pattern_id: Annotated[
+        int,
+        number("Pattern", scale="id", help="what an empty tile takes when the layer plays nowhere near; 0 is nothing"),
+    ] = 0
+    source: Annotated[str, text("Source", 200, help="the track of a file that it came from")] = ""
+    settings: Annotated[Settings, AsMapping(), part("Sound parameters", pinned=True, frozen=True, copied=True)] = ()
+    devices: Annotated[tuple[Device, ...], part("Effects", MAX_CHAIN, pinned=True, frozen=True)] = ()
+    stack: Annotated[tuple[StackPart, ...], part("Stacked sounds", MAX_STACK, pinned=True, frozen=True)] = ()
+    prints: Annotated[tuple[Print, ...], part("Prints", 1000)] = ()
+    recipe: Annotated[str, text("Recipe", MAX_RECIPE, help="how the sound was made")] = ""
+    reason: Annotated[str, text("Reason", MAX_REASON, help="what it is there for")] = ""
+    aside: Annotated[str, text("Set aside because", MAX_REASON, help="such a layer is muted")] = ""
+    sent_by: Annotated[str, text("Sent by", MAX_NAME, help="its notes and sound then stay as they are")] = ""
+    voicing: Annotated[Voicing, part("Voicing", pinned=True, frozen=True, copied=True)] = Voicing()
 
     @property
     def sound(self) -> Sound:
         return BY_KEY[self.sound_key]
+
+    def send_db(self, space: str) -> float:
+        """The level at which it is sent into a shared space; `OFF_DB` is not at all."""
+        return next((level for key, level in self.sends if key == space), OFF_DB)
 
     @property
     def register_low(self) -> int:
@@ -210,55 +276,57 @@ class Layer:
 @dataclass(frozen=True, slots=True)
 class NamedPattern:
     id: int
-    name: str
-    family: str
-    pattern: Pattern
+    name: Annotated[str, text("Name", 200)]
+    family: Annotated[str, choice("Family", FAMILIES)]
+    pattern: Annotated[Pattern, PatternText()]
 
 
 @dataclass(frozen=True, slots=True)
 class EnergyScale:
     """Maps raw energy to the song's 0..10: value = gain * raw + offset. None of `gain` means the school's own range."""
 
-    gain: float | None = None
-    offset: float = 0.0
+    gain: Annotated[float | None, number("Gain", 0.1, 100)] = None
+    offset: Annotated[float, number("Offset", -100, 0)] = 0.0
 
 
 @dataclass(frozen=True)
 class Song:
-    title: str = "Untitled"
-    tempo_bpm: float = 120.0
-    metre: Metre = Metre()
-    key: Key = Key()
-    school: str = "balanced"
-    switches: tuple[tuple[str, str], ...] = ()
-    lead_bars: int = 0
-    master_gain_db: float = 0.0
-    buses: tuple[Bus, ...] = ()
-    master: tuple[Device, ...] = ()
-    returns: tuple[tuple[str, Settings], ...] = ()
-    scale: EnergyScale = EnergyScale()
-    progression: Progression | None = None
-    push_ticks: int = 0  # how much earlier every chord on a bar line comes
-    tuning_hz: float = STANDARD_HZ
-    tuned_down: int = 0  # semitones by which the player's instrument is tuned down
-    capo_fret: int = 0
-    layers: tuple[Layer, ...] = ()
-    sections: tuple[Section, ...] = ()
-    patterns: tuple[NamedPattern, ...] = ()
-    grooves: tuple[Groove, ...] = ()
-    accepted: tuple[
-        tuple[str, str, str], ...
-    ] = ()  # findings that are meant: key, the figures they rest on, the reason
-    brief: tuple[tuple[str, str], ...] = ()  # what is wanted: a wish and its text
-    drop_means: str = ""  # what the word drop says in this song: the peak, or that everything drops out
-    tune: tuple[int, int, int] = (
-        0,
-        0,
-        0,
-    )  # section, layer and phrase of the line that is the tune; zeros let it be found
-    words: tuple[tuple[str, str], ...] = ()  # the user's own words for drums
-    next_id: int = 1
-    notes: str = ""
+    title: Annotated[str, text("Title", MAX_TITLE, required=True)] = "Untitled"
+    tempo_bpm: Annotated[float, number("Tempo", MIN_TEMPO_BPM, MAX_TEMPO_BPM, "bpm")] = 120.0
+    metre: Annotated[MetreText, part("Time signature")] = Metre()
+    key: Annotated[Key, AsText(parse_key, key_text), part("Key")] = Key()
+    school: Annotated[str, choice("Style", tuple(SCHOOLS))] = "balanced"
+    switches: Annotated[tuple[tuple[str, str], ...], AsMapping(True), part("Switches of the style")] = ()
+    lead_bars: Annotated[int, number("Bars before bar 1", 0, MAX_BARS)] = 0
+    master_gain_db: Annotated[float, number("Mix level", -24, 24, "dB")] = 0.0
+    buses: Annotated[tuple[Bus, ...], part("Buses", len(FAMILIES))] = ()
+    master: Annotated[tuple[Device, ...], part("Effects of the mix", MAX_CHAIN)] = ()
+    returns: Annotated[tuple[tuple[str, SettingsText], ...], AsMapping(True), part("Shared spaces")] = ()
+    scale: Annotated[EnergyScale, part("Energy scale")] = EnergyScale()
+    progression: Annotated[Progression | None, part("Chords")] = None
+    push_ticks: Annotated[int, number("Push", 0, MAX_EARLY_TICKS, "ticks", help="how much earlier chords come")] = 0
+    tuning_hz: Annotated[float, number("Tuning", *TUNING_HZ, "Hz")] = STANDARD_HZ
+    tuned_down: Annotated[int, number("Tuned down", 0, MAX_TUNED_DOWN, "semitones")] = 0
+    capo_fret: Annotated[int, number("Capo", 0, MAX_CAPO)] = 0
+    layers: Annotated[tuple[Layer, ...], part("Layers", MAX_LAYERS, compared=False)] = ()
+    sections: Annotated[tuple[Section, ...], part("Sections", MAX_SECTIONS, compared=False)] = ()
+    patterns: Annotated[tuple[NamedPattern, ...], part("Patterns", 20_000, compared=False)] = ()
+    grooves: Annotated[tuple[Groove, ...], part("Grooves", MAX_GROOVES)] = ()
+    accepted: Annotated[
+        tuple[tuple[str, str, str], ...],
+        part("Accepted findings", MAX_ACCEPTED, help="key, the figures it rests on, reason"),
+    ] = ()
+    brief: Annotated[tuple[tuple[str, str], ...], AsMapping(True, 40), part("Brief")] = ()
+    drop_means: Annotated[
+        str, choice("What drop means", ("", "peak", "out"), help="the peak, or that all drops out")
+    ] = ""
+    tune: Annotated[
+        tuple[int, int, int],
+        part("Tune", help="section, layer and phrase of the line that is the tune; zeros let it be found"),
+    ] = (0, 0, 0)
+    words: Annotated[tuple[tuple[str, str], ...], AsMapping(True, MAX_WORDS), part("Own words for drums")] = ()
+    next_id: Annotated[int, number("Next id", 1, compared=False)] = 1
+    notes: Annotated[str, text("Notes", 10_000)] = ""
 
     @cached_property
     def memo(self) -> dict[object, Any]:

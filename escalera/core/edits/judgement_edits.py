@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from escalera.core.document.limits import MAX_NAME, MAX_REASON
+from escalera.core.document.limits import MAX_ACCEPTED, MAX_NAME, MAX_REASON
 from escalera.core.document.names import clean_name, clean_words
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import edit, layer_of
 from escalera.core.reading.brief import WISHES, read_wish
 from escalera.errors import EditError, shown
-
-MAX_ACCEPTED = 400
 
 
 @edit("accept_finding")

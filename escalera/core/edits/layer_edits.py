@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from dataclasses import replace
 
+from escalera.core.document.fields import names
 from escalera.core.document.lanes import CONTROLS
 from escalera.core.document.limits import MAX_LAYERS
 from escalera.core.document.names import clean_name
@@ -55,6 +56,14 @@ class AddLayer:
 
     def summary(self, song: Song) -> str:
         return f"Added layer {self.name or BY_KEY[self.sound].label}"
+
+
+def as_copy(layer: Layer, made: Layer) -> Layer:
+    """A new layer that takes along what belongs to another one's line; parameters and octave only with the same sound."""
+    along = {name: getattr(layer, name) for name in names(Layer, "copied")}
+    if made.sound_key != layer.sound_key:  # another sound has parameters and a register of its own
+        del along["settings"], along["octave"]
+    return replace(made, **along)
 
 
 def free_layer_name(song: Song, name: str) -> str:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from escalera.core.document.limits import MAX_NOTES
+from escalera.core.document.limits import MAX_NOTES, MIN_LEVEL_DB
 from escalera.core.document.names import clean_name
-from escalera.core.document.song import Ids, Layer, Placement, Section, Song
+from escalera.core.document.song import Ids, Layer, Placement, Section, Song, each_body
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of
-from escalera.core.edits.layer_edits import AddLayer
+from escalera.core.edits.layer_edits import AddLayer, as_copy
 from escalera.core.edits.note_edits import chosen_notes, line_of, pitched
 from escalera.core.lines.makers import MAKERS, make_line
 from escalera.core.lines.transformations import TRANSFORMATIONS, transform
@@ -108,12 +108,14 @@ class TransformLine:
 
 @edit("double_line")
 class DoubleLine:
-    """Give a layer's line to a new layer with another sound, octave or side, wherever it plays."""
+    """Give a layer's line to a new layer with another sound, octave or side, wherever it plays or in one section only."""
 
     layer_id: int
     sound: str
     octave: int = 0
     pan: float = 0.0
+    section_id: int = 0  # 0 is wherever it plays, parked bodies among them
+    softer_db: float = 0.0  # by how much the copy is softer than the line
 
     def apply(self, song: Song) -> Song:
         layer = pitched(song, self.layer_id)
@@ -122,22 +124,22 @@ class DoubleLine:
         made = next(x for x in song.layers if x.id not in before)
         if made.sound.is_drum:
             raise EditError(f"{made.sound.label} is a drum and plays no line. Choose a sound with a pitch.")
-        song = song.with_layer(replace(made, octave=max(-3, min(3, layer.octave + self.octave)), pan=max(-1.0, min(1.0, self.pan)),
-                                       voicing=layer.voicing, pattern_id=layer.pattern_id))  # fmt: skip
-        next_id, sections = song.next_id, []
-        for section in song.sections:
-            copies = [
-                replace(p, id=next_id + i, layer_id=made.id)
-                for i, p in enumerate(p for p in section.placements if p.layer_id == layer.id)
-            ]
-            next_id += len(copies)
-            sections.append(
-                replace(
-                    section,
-                    placements=tuple(sorted((*section.placements, *copies), key=lambda p: (p.layer_id, p.start_ticks))),
-                )
-            )
-        return replace(song, sections=tuple(sections), next_id=next_id)
+        octave, pan = max(-3, min(3, layer.octave + self.octave)), max(-1.0, min(1.0, self.pan))
+        made = replace(as_copy(layer, made), octave=octave, pan=pan, pattern_id=layer.pattern_id)
+        if self.softer_db and made.sound_key == layer.sound_key:
+            made = replace(made, level_db=max(MIN_LEVEL_DB, layer.level_db - self.softer_db))
+        song, ids = song.with_layer(made), Ids(song.next_id)
+
+        def with_copies(body: Section) -> Section:
+            copies = [replace(p, id=ids(), layer_id=made.id) for p in body.placements if p.layer_id == layer.id]
+            placed = sorted((*body.placements, *copies), key=lambda p: (p.layer_id, p.start_ticks))
+            return replace(body, placements=tuple(placed)) if copies else body
+
+        if self.section_id:
+            song = song.with_section(with_copies(section_of(song, self.section_id)))
+        else:
+            song = each_body(song, with_copies)
+        return replace(song, next_id=ids.next_id)
 
     def summary(self, song: Song) -> str:
         return f"{layer_of(song, self.layer_id).name} doubled on {self.sound.replace('-', ' ')}"

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from escalera.core.document.fields import names
 from escalera.core.document.song import Layer, Song, Variation
 from escalera.errors import EditError
 
-SOUND = ("sound_key", "settings", "devices", "stack", "lowpass_hz", "highpass_hz", "octave", "tune_cents", "voicing")
+SOUND = names(Layer, "pinned")
 Played = set[tuple[str, int, float, bool, bool]]
 
 

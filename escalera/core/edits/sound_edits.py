@@ -7,6 +7,7 @@ from dataclasses import replace
 from escalera.core.document.devices import Device, StackPart
 from escalera.core.document.lanes import (
     devices_of,
+    is_frozen,
     lane_label,
     lane_parameter,
     owner_name,
@@ -40,9 +41,7 @@ def check_filters(layer: Layer) -> Layer:
 
 def _frozen(song: Song, lane: str) -> None:
     owner, path = split_lane(lane, song)
-    if owner.scope == "layer" and (
-        path.startswith(("sound.", "fx.")) or path in ("lowpass_hz", "highpass_hz", "octave")
-    ):
+    if owner.scope == "layer" and is_frozen(path):
         not_printed(song.layer_by_id[owner.layer_id])
 
 

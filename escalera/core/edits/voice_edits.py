@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from escalera.core.document.song import Layer, Song
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of, sound_of
-from escalera.core.edits.layer_edits import AddLayer
+from escalera.core.edits.layer_edits import AddLayer, as_copy
 from escalera.core.edits.note_edits import chosen_notes, line_of, pitched, where
 from escalera.core.lines.second_voices import INTERVALS, Bent, Parallel, parallel_line
 from escalera.core.reading.phrase_frames import phrase_frame
@@ -104,10 +104,8 @@ def _target(song: Song, layer: Layer, onto: int, sound: str, what: str) -> tuple
     made = next(x for x in song.layers if x.id not in before)
     if made.sound.is_drum:
         raise EditError(f"{made.sound.label} is a drum and plays no line. Choose a sound with a pitch.")
-    if not sound or sound == layer.sound_key:
-        made = replace(made, settings=layer.settings, octave=layer.octave)
-    made = replace(made, level_db=layer.level_db - 2.0, pan=-layer.pan if layer.pan else 0.25, reverb_send_db=layer.reverb_send_db,
-                   near_send_db=layer.near_send_db, highpass_hz=layer.highpass_hz, voicing=layer.voicing)  # fmt: skip
+    made = as_copy(layer, made)
+    made = replace(made, level_db=layer.level_db - 2.0, pan=-layer.pan if layer.pan else 0.25)
     return song.with_layer(made), made
 
 

@@ -264,7 +264,7 @@ def _space(layer: Layer) -> float:
     """Power that the layer's sends add, as a share of its own."""
     sends = 0.0
     for row in RETURNS:
-        level = getattr(layer, row.send)
+        level = layer.send_db(row.key)
         if level > -59.5:
             sends += RETURN_POWER[row.key] * 10.0 ** (level / 10.0)
     return sends

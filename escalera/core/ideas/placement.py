@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from escalera.core.document.codec import key_text
 from escalera.core.document.devices import Curve
 from escalera.core.document.limits import MAX_BARS, MAX_LAYERS, MAX_NOTES, MAX_SECTIONS
 from escalera.core.document.names import next_name
@@ -18,6 +17,7 @@ from escalera.core.edits.layer_edits import free_layer_name, seed_of
 from escalera.core.edits.tile_edits import PlaceNew
 from escalera.core.reading.placements import add_pattern
 from escalera.core.reading.timeline import timeline
+from escalera.core.theory.keys import key_text
 from escalera.errors import EditError
 
 PLACES = {

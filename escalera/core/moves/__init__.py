@@ -3,4 +3,15 @@
 from escalera.core.moves import drum_moves, form_moves, layer_moves, texture_moves
 from escalera.core.moves.move import KINDS, Move, MoveKind, apply_move, find_move, moves_for
 
-__all__ = ["KINDS", "MoveKind", "Move", "apply_move", "drum_moves", "find_move", "form_moves", "layer_moves", "moves_for", "texture_moves"]
+__all__ = [
+    "KINDS",
+    "MoveKind",
+    "Move",
+    "apply_move",
+    "drum_moves",
+    "find_move",
+    "form_moves",
+    "layer_moves",
+    "moves_for",
+    "texture_moves",
+]

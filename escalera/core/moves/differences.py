@@ -4,12 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import Any
 
 from escalera.core.document.chord_text import write_chordline
-from escalera.core.document.song import Layer, Section, Song
+from escalera.core.document.fields import FieldSpec, specs
+from escalera.core.document.song import OFF_DB, Layer, Section, Song, Target
 from escalera.core.energy.model import arranged
+from escalera.core.palette.effects import RETURN_BY_KEY, RETURNS
 from escalera.core.reading.tiles import tiles
-from escalera.core.reading.timeline import timeline
+from escalera.core.reading.timeline import section_bar_ticks, timeline
+from escalera.core.theory.keys import Key
+from escalera.core.time.metre import Metre
 
 SHOWN = 0.05  # points from which a change of energy is worth a line
 
@@ -47,7 +52,10 @@ def section_changes(before: Song, after: Song) -> list[SectionChange]:
 
 def song_changes(before: Song, after: Song) -> list[str]:
     """What differs in the song as a whole, and in its layers beside what they play."""
-    told = [f"{name}: {a} → {b}" for name, read in OF_SONG.items() if (a := read(before)) != (b := read(after))]
+    told = list(_of_fields(before, after, ("progression",)))
+    chords = [write_chordline(s.progression, s.metre) or "none" for s in (before, after)]
+    told += [f"chords of the song {chords[0]} → {chords[1]}"] * (chords[0] != chords[1])
+    told += [f"length: {before.bars} bars → {after.bars} bars"] * (before.bars != after.bars)
     order = [[s.name for s in song.sections if s.id in before.section_by_id and s.id in after.section_by_id] for song in (before, after)]  # fmt: skip
     if sorted(order[0]) == sorted(order[1]) and order[0] != order[1]:
         told.append(f"order: {', '.join(order[1])}")
@@ -58,84 +66,57 @@ def song_changes(before: Song, after: Song) -> list[str]:
     return told + [f"{a.name}: {', '.join(words)}" for a, b in both if (words := list(_of_layer(a, b)))]
 
 
-OF_SONG: dict[str, Callable[[Song], str]] = {
-    "title": lambda s: s.title,
-    "tempo": lambda s: f"{s.tempo_bpm:g} bpm",
-    "metre": lambda s: str(s.metre),
-    "key": lambda s: str(s.key),
-    "school": lambda s: s.school,
-    "length": lambda s: f"{s.bars} bars",
-    "tuning": lambda s: f"{s.tuning_hz:g} Hz",
-    "chords of the song": lambda s: write_chordline(s.progression, s.metre) or "none",
+def _of_fields(a: Any, b: Any, skip: tuple[str, ...] = ()) -> Iterator[str]:
+    """The fields by which two states of one part differ, by the labels they are declared with."""
+    for name, spec in specs(a.__class__).items():
+        was, has = getattr(a, name), getattr(b, name)
+        if was != has and spec.compared and name not in skip:
+            yield f"{spec.label.lower()}{_told(spec, was, has)}"
+
+
+def _told(spec: FieldSpec, was: Any, has: Any) -> str:
+    writer = WRITTEN.get(type(has)) or WRITTEN.get(type(was)) or spec.said
+    before, after = writer(was), writer(has)
+    return f" {before} → {after}" if before and after and before != after else " changed"
+
+
+WRITTEN: dict[type, Callable[[Any], str]] = {
+    Key: str,
+    Metre: str,
+    Target: lambda target: f"{target.mean:.1f}",
 }
-LAYER_WORDS: dict[str, tuple[str, Callable[[object], str]]] = {
-    "name": ("called", str),
-    "family": ("family", str),
-    "job": ("job", str),
-    "level_db": ("level", lambda v: f"{v:g} dB"),
-    "pan": ("side", lambda v: f"{v:+g}"),
-    "lowpass_hz": ("low-pass", lambda v: f"{v:g} Hz"),
-    "highpass_hz": ("high-pass", lambda v: f"{v:g} Hz"),
-    "duck_db": ("ducking", lambda v: f"{v:g} dB"),
-    "octave": ("octave", lambda v: f"{v:+d}" if isinstance(v, int) else str(v)),
-    "tune_cents": ("tuning", lambda v: f"{v:g} cents"),
-}
-LAYER_OTHER = {
-    "settings": "its sound's shape",
-    "devices": "effects",
-    "stack": "stacked sounds",
-    "prints": "print",
-    "recipe": "how it was made",
-    "reason": "what it is there for",
-    "aside": "why it is set aside",
-    "sent_by": "who sent it",
-    "voicing": "voicing",
-    "duck_by": "what ducks it",
-    "seed": "its small variations",
-}
-SENDS = ("reverb_send_db", "echo_send_db", "near_send_db", "chamber_send_db", "shimmer_send_db")
 
 
 def _of_layer(a: Layer, b: Layer) -> Iterator[str]:
     if a.sound_key != b.sound_key:
         yield f"{a.sound.label} → {b.sound.label}"
-    for field, (word, written) in LAYER_WORDS.items():
-        was, has = getattr(a, field), getattr(b, field)
-        if was != has:
-            yield f"{word} {written(was)} → {written(has)}".replace("-", "−")
-    if a.muted != b.muted:
-        yield "muted" if b.muted else "heard again"
-    yield from (f"{word} changed" for field, word in LAYER_OTHER.items() if getattr(a, field) != getattr(b, field))
-    if any(getattr(a, send) != getattr(b, send) for send in SENDS):
-        yield "sends changed"
+    sends = {row.key: (a.send_db(row.key), b.send_db(row.key)) for row in RETURNS}
+    yield from _of_fields(a, b, ("sound_key", "sends"))
+    yield from (
+        f"{RETURN_BY_KEY[k].label.lower()} send {_sent(was)} → {_sent(has)}"
+        for k, (was, has) in sends.items()
+        if was != has
+    )
+
+
+def _sent(level_db: float) -> str:
+    return "none" if level_db <= OFF_DB else f"{level_db:g} dB".replace("-", "−")
 
 
 def _what(before: Song, after: Song, section_id: int) -> list[str]:
     a, b = before.section_by_id[section_id], after.section_by_id[section_id]
-    told = list(_of_section(a, b))
+    told = list(_of_fields(a, b))
     plays_before, plays_after = _playing(before, section_id), _playing(after, section_id)
     names = {x.id: x.name for x in (*before.layers, *after.layers)}
     for word, ids in (("in", plays_after - plays_before), ("out", plays_before - plays_after)):
         if ids:
             told.append(f"{word}: {', '.join(sorted(names[i] for i in ids))}")
-    mine, theirs = _played(before, a), _played(after, b)
+    until = min(section_bar_ticks(s, song.metre)[-1] for s, song in ((a, before), (b, after)))
+    mine, theirs = _played(before, a, until), _played(after, b, until)
     changed = [names[i] for i in sorted(plays_before & plays_after) if mine.get(i) != theirs.get(i)]
-    if changed and a.bars == b.bars:
+    if changed:
         told.append(f"changed: {', '.join(changed)}")
     return told
-
-
-def _of_section(a: Section, b: Section) -> Iterator[str]:
-    if a.name != b.name:
-        yield f"was {a.name}"
-    if a.bars != b.bars:
-        yield f"{a.bars} → {b.bars} bars"
-    if a.shift_semitones != b.shift_semitones:
-        yield f"raised by {b.shift_semitones - a.shift_semitones:+d} semitones"
-    if a.progression != b.progression:
-        yield "other chords"
-    if a.target != b.target:
-        yield f"wanted {a.target.mean:.1f} → {b.target.mean:.1f}"
 
 
 def _playing(song: Song, section_id: int) -> set[int]:
@@ -143,11 +124,13 @@ def _playing(song: Song, section_id: int) -> set[int]:
     return {i for i, row in read.items() if any(tile.state != "bare" for tile in row)}
 
 
-def _played(song: Song, section: Section) -> dict[int, list[tuple[object, ...]]]:
-    """Every layer's placements with the notes themselves, not their names: a rewritten pattern differs."""
+def _played(song: Song, section: Section, until: int) -> dict[int, list[tuple[object, ...]]]:
+    """Every layer's placements before a tick with the notes themselves, not their names: a rewritten pattern differs."""
     found: dict[int, list[tuple[object, ...]]] = {}
     for p in section.placements:
         entry = song.pattern_by_id.get(p.pattern_id)
         notes = entry.pattern.content_hash if entry else ""
-        found.setdefault(p.layer_id, []).append((notes, p.start_ticks, p.end_ticks, p.offset_ticks, p.variation))
+        if p.start_ticks < until:
+            row = (notes, p.start_ticks, min(p.end_ticks, until), p.offset_ticks, p.variation)
+            found.setdefault(p.layer_id, []).append(row)
     return found

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import replace
+from collections.abc import Iterator
 
 from escalera.core.bench.tune_map import tune_source
 from escalera.core.document.song import Layer, Section, Song
@@ -58,24 +57,9 @@ def bass_and_drums(song: Song, section: Section) -> Iterator[Move]:
         yield Move("bass and drums", "Strip to bass and drums", tuple(Lift(section.id, x.id) for x in goes))
 
 
-def copy_here(section: Section, layer: Layer, sound: str, octave: int, pan: float) -> Callable[[Song], Song]:
+def copy_here(section: Section, layer: Layer, sound: str, octave: int, pan: float) -> DoubleLine:
     """A copy of a layer's line on a new layer, in one section only."""
-
-    def act(song: Song) -> Song:
-        before = {x.id for x in song.layers}
-        song = DoubleLine(layer.id, sound, octave, pan).apply(song)
-        made = next(x.id for x in song.layers if x.id not in before)
-        sections = tuple(
-            s if s.id == section.id else replace(s, placements=tuple(p for p in s.placements if p.layer_id != made))
-            for s in song.sections
-        )
-        if sound == layer.sound_key:
-            song = song.with_layer(
-                replace(song.layer_by_id[made], settings=layer.settings, level_db=layer.level_db - 4.0)
-            )
-        return replace(song, sections=sections)
-
-    return act
+    return DoubleLine(layer.id, sound, octave, pan, section.id, softer_db=4.0)
 
 
 @kind(
@@ -86,16 +70,14 @@ def copy_here(section: Section, layer: Layer, sound: str, octave: int, pan: floa
 )
 def octave_up(song: Song, section: Section) -> Iterator[Move]:
     for layer in _chords(song, section):
-        step = MoveStep("An octave up", copy_here(section, layer, layer.sound_key, 1, layer.pan))
+        step = copy_here(section, layer, layer.sound_key, 1, layer.pan)
         yield Move(f"octave up:{layer.id}", f"Double {layer.name} an octave up", (step,))
 
 
 @kind("widen", "Widen", "Copies left and right; the line itself stays in the middle.", way=1)
 def widen(song: Song, section: Section) -> Iterator[Move]:
     for layer in [*_chords(song, section), *_tuneful(song, section)]:
-        steps = tuple(
-            MoveStep("Widened", copy_here(section, layer, layer.sound_key, 0, side)) for side in (-SIDE, SIDE)
-        )
+        steps = tuple(copy_here(section, layer, layer.sound_key, 0, side) for side in (-SIDE, SIDE))
         yield Move(f"widen:{layer.id}", f"{layer.name} doubled left and right", steps)
 
 
@@ -106,7 +88,7 @@ def other_sound(song: Song, section: Section) -> Iterator[Move]:
     for layer in _tuneful(song, section):
         sound = next(s for s in OTHER_SOUND[layer.family] if s != layer.sound_key)
         steps = (
-            MoveStep("On another sound", copy_here(section, layer, sound, 0, layer.pan)),
+            copy_here(section, layer, sound, 0, layer.pan),
             Lift(section.id, layer.id),
         )
         yield Move(f"other sound:{layer.id}", f"{layer.name}’s line on {sound.replace('-', ' ')}", steps)

@@ -101,8 +101,12 @@ class ReturnKind:
     key: str
     label: str
     effect: str
-    settings: tuple[tuple[str, float], ...]
-    send: str  # the layer's control
+    settings: tuple[tuple[str, float], ...] = ()
+
+    @property
+    def send(self) -> str:
+        """The path of a layer's send into it."""
+        return f"send.{self.key}"
 
     @property
     def kind(self) -> EffectKind:
@@ -124,10 +128,10 @@ class ReturnKind:
 
 
 RETURNS: tuple[ReturnKind, ...] = (
-    ReturnKind("echo", "Echo", "echo", (), "echo_send_db"),
-    ReturnKind("near", "Near room", "room", (("kind", 0), ("decay_s", 0.45), ("damping", 0.35)), "near_send_db"),
-    ReturnKind("chamber", "Chamber", "room", (("kind", 1), ("decay_s", 1.1), ("damping", 0.25)), "chamber_send_db"),
-    ReturnKind("hall", "Hall", "room", (("kind", 2),), "reverb_send_db"),
-    ReturnKind("shimmer", "Shimmer", "room", (("kind", 3), ("decay_s", 2.6), ("damping", 0.3)), "shimmer_send_db"),
+    ReturnKind("echo", "Echo", "echo"),
+    ReturnKind("near", "Near room", "room", (("kind", 0), ("decay_s", 0.45), ("damping", 0.35))),
+    ReturnKind("chamber", "Chamber", "room", (("kind", 1), ("decay_s", 1.1), ("damping", 0.25))),
+    ReturnKind("hall", "Hall", "room", (("kind", 2),)),
+    ReturnKind("shimmer", "Shimmer", "room", (("kind", 3), ("decay_s", 2.6), ("damping", 0.3))),
 )  # fmt: skip
 RETURN_BY_KEY = {row.key: row for row in RETURNS}

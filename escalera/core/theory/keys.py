@@ -141,3 +141,8 @@ def transpose_key(key: Key, semitones: int) -> Key:
         return key
     fifths = nearest_fifths((key.tonic_class + semitones) % 12, -MODES[key.mode][1])
     return Key(fifths, key.mode)
+
+
+def key_text(key: Key) -> str:
+    """The key as `parse_key` reads it, in plain letters."""
+    return f"{fifths_to_name(key.tonic_fifths, ascii_only=True)} {key.mode}"

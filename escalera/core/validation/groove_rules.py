@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from escalera.core.document.limits import MAX_NAME, SWING_RATIOS, SWING_TICKS
+from escalera.core.document.limits import SWING_TICKS
 from escalera.core.document.song import Song
 from escalera.core.rhythm.beat import RANK
 
@@ -14,10 +14,6 @@ Need = Callable[[bool, str], None]
 def grooves(song: Song, need: Need) -> None:
     used: set[int] = set()
     for groove in song.grooves:
-        need(
-            0 < len(groove.name) <= MAX_NAME,
-            f"a groove's name has {len(groove.name):,} characters, at most {MAX_NAME} fit",
-        )
         need(
             all(d in RANK and i in song.pattern_by_id for d, i in groove.parts),
             f"the groove {groove.name} names a drum or pattern that does not exist",
@@ -29,7 +25,7 @@ def grooves(song: Song, need: Need) -> None:
         owners = [s.layer_id for s in section.swings]
         need(len(owners) == len(set(owners)), f"{section.name} has two swings for one layer")
         for s in section.swings:
-            holds = s.subdivision_ticks in SWING_TICKS and SWING_RATIOS[0] <= s.ratio <= SWING_RATIOS[1]
+            holds = s.subdivision_ticks in SWING_TICKS
             need(
                 holds and (s.layer_id == 0 or s.layer_id in song.layer_by_id),
                 f"a swing of {section.name} is out of range",

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from escalera.core.document.limits import MAX_CAPO, MAX_EARLY_TICKS, MAX_PASSES, MAX_TUNED_DOWN, PUSHES, TUNING_HZ
+from escalera.core.document.limits import MAX_EARLY_TICKS, MAX_PASSES, PUSHES
 from escalera.core.document.song import Changes, Progression, Song
-from escalera.core.theory.voicings import DOUBLES, INVERSIONS, OMITS, SPREADS
+from escalera.core.theory.voicings import DOUBLES, INVERSIONS, MAX_VOICES, OMITS, SPREADS
 
 Need = Callable[[bool, str], None]
 
@@ -17,17 +17,10 @@ def harmony(song: Song, need: Need) -> None:
         if progression is not None:
             _progression(name, progression, need)
     need(song.push_ticks in PUSHES, f"chords come {song.push_ticks} ticks early, which is not offered")
-    need(
-        TUNING_HZ[0] <= song.tuning_hz <= TUNING_HZ[1],
-        f"its tuning {song.tuning_hz:g} Hz lies outside {TUNING_HZ[0]:g} to {TUNING_HZ[1]:g}",
-    )
-    need(
-        0 <= song.tuned_down <= MAX_TUNED_DOWN and 0 <= song.capo_fret <= MAX_CAPO,
-        "its tuning down or capo is out of range",
-    )
     for layer in song.layers:
         v = layer.voicing
         known = v.spread in SPREADS and v.inversion in INVERSIONS and v.omit in OMITS and v.double in DOUBLES
+        known = known and 0 <= v.voices <= MAX_VOICES
         need(known, f"the voicing of {layer.name} is not known")
 
 
