@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -10,15 +10,14 @@ from escalera.core.document.codec import Plain
 from escalera.core.document.song import Song
 from escalera.core.edits import Edit
 from escalera.core.edits.edit import layer_of, sound_of
-from escalera.core.edits.protection import keep_held
-from escalera.core.edits.song_edits import SetScale
-from escalera.core.energy.explain import fitted_scale
+from escalera.core.edits.protection import keep_protected
 from escalera.core.energy.model import arranged, is_arranged
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
 from escalera.errors import EditError, InputError
 from escalera.services.audition import audition_song
 from escalera.services.background_jobs import BackgroundJobs
+from escalera.services.commands import note_done, read_edits
 from escalera.services.idea_service import Ideas
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.rendering import Rendering
@@ -103,10 +102,8 @@ class Studio:
         with self.database.read() as session:
             return self.repository.history(session, song_id)
 
-    def edit(
-        self, song_id: int, base_id: int, edits: Edit | Sequence[Edit], summary: str = "", named_by_last: bool = False
-    ) -> Outcome:
-        """Apply one edit, or several as one step (with a summary of their own, or the last one's), to the state `base_id`.
+    def edit(self, song_id: int, base_id: int, edits: Edit | Sequence[Edit], summary: str = "") -> Outcome:
+        """Apply one edit, or several as one step (with a summary of their own), to the state `base_id`.
 
         Raises
         ------
@@ -122,8 +119,7 @@ class Studio:
             after = step.apply(song)  # first, since only an edit that applies can say what it did
             summaries.append(step.summary(song))
             song = after
-        keep_held(before, song)
-        summary = summaries[-1] if named_by_last and summaries else summary
+        keep_protected(before, song)
         rest = f"; and {len(summaries) - 3} more" if len(summaries) > 3 else ""
         summary = summary or "; ".join(summaries[:3]) + rest
         return Outcome(self._append(song_id, base_id, before, song, summary), summary, before)
@@ -160,16 +156,20 @@ class Studio:
         summary = verdict or f"Back to {self.versions.names(song_id, revision_id)[0]}"
         return Outcome(self._append(song_id, base_id, current, song, summary, bool(verdict)), summary)
 
-    def fit_scale(self, song_id: int, base_id: int) -> Outcome:
-        """Re-set the song's energy scale so that its lowest and highest sections meet their targets."""
-        gain, offset = fitted_scale(arranged(self.state(song_id, base_id)))
-        return self.edit(song_id, base_id, SetScale(gain, offset))
+    def command(self, song_id: int, base_id: int, fields: Mapping[str, str]) -> Outcome:
+        """Read a command of the registry from fields and apply it to the state `base_id`; raises like `edit`."""
+        edits, summary = read_edits(fields, self.state(song_id, base_id), self)
+        outcome = self.edit(song_id, base_id, edits, summary)
+        note_done(fields, outcome.head.song, self)
+        return outcome
+
+    def print_of(self, song: Song, layer_id: int) -> Edit:
+        """The edit that freezes a layer to audio rendered now; what it was made from stays underneath."""
+        layer_of(song, layer_id)
+        return print_edit(song, layer_id, self.rendering.renderer, self.database)
 
     def print_layer(self, song_id: int, base_id: int, layer_id: int) -> Outcome:
-        """Freeze a layer to audio; what it was made from stays underneath."""
-        song = self.state(song_id, base_id)
-        layer_of(song, layer_id)
-        return self.edit(song_id, base_id, print_edit(song, layer_id, self.rendering.renderer, self.database))
+        return self.command(song_id, base_id, {"kind": "print_layer", "layer_id": str(layer_id)})
 
     # sounds ----------------------------------------------------------------------------------------------------
 

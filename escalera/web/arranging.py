@@ -7,10 +7,11 @@ from typing import Any
 
 from flask import Blueprint, render_template, request
 
+from escalera.core.commands.move_commands import found_moves
 from escalera.core.document.form_text import numbered, parse_form
 from escalera.core.document.forms import FORMS
 from escalera.core.document.song import Song
-from escalera.core.edits.edit import section_of
+from escalera.core.edits.edit import section_of, whole_number
 from escalera.core.edits.form_edits import FILLS, LayOut
 from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS, Move
@@ -22,7 +23,6 @@ from escalera.core.time.ticks import clock
 from escalera.errors import InputError
 from escalera.services.studio import picture_of
 from escalera.web.drawing import small_stair
-from escalera.web.edits import found_moves, whole_number
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("arranging", __name__, url_prefix="/songs/<int:song_id>")
@@ -64,7 +64,7 @@ def move_preview(song_id: int):  # type: ignore[no-untyped-def]
     head = studio().head(song_id)
     section = section_of(head.song, whole_number(request.args.get("section", "")))
     try:
-        found = found_moves(head.song, section.id, request.args.get("move", ""))
+        found = [move for _, move in found_moves(head.song, section.id, request.args.get("move", ""))]
         shown = preview(head.song, section.id, found)
     except InputError as error:
         return render_template("counting/_sentence.html", message=str(error))

@@ -6,9 +6,7 @@ from typing import Any
 
 from flask import Blueprint, Response, render_template, request
 
-from escalera.core.document.chord_text import write_chordline
-from escalera.core.document.song import Song
-from escalera.core.edits.harmony_edits import SetChords, read_chords
+from escalera.core.commands import read_command
 from escalera.core.edits.note_edits import GRIDS
 from escalera.core.edits.voice_edits import DEALS
 from escalera.core.lines.note_encoding import HOW_WORDS
@@ -16,15 +14,13 @@ from escalera.core.lines.second_voices import INTERVALS
 from escalera.core.lines.transformations import TRANSFORMATIONS
 from escalera.core.moves.line_copies import copies
 from escalera.core.palette.sounds import FAMILIES, SOUNDS
-from escalera.core.reading.groove_reading import phrase_beat
 from escalera.errors import EditError
-from escalera.services.starting import nexts, take_next
+from escalera.services.starting import nexts
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
 from escalera.web.bench_view import BenchView
-from escalera.web.edits import Made, add_steps, effect_on, entered, page_edits, read_edit, whole_number
-from escalera.web.groove import KINDS as GROOVE_KINDS
-from escalera.web.groove_view import GrooveView
+from escalera.web.edits import add_edits, effect_on, entered
+from escalera.web.groove import place
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("bench", __name__, url_prefix="/songs/<int:song_id>/bench")
@@ -60,40 +56,6 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
                            effect=effect_on(view.song, view.section.id, outcome), entered=entered(outcome))  # fmt: skip
 
 
-@blueprint.post("/edits")
-def edits(song_id: int):  # type: ignore[no-untyped-def]
-    return page_edits(song_id, _made, _fragments)
-
-
-def _made(head: Head, form: dict[str, str]) -> Made | None:
-    make = KINDS.get(form.get("kind", ""))
-    return make(head.song, BenchView(head, form.get("select", "")), form) if make else None
-
-
-def _hit(song: Song, view: BenchView, form: dict[str, str]) -> Made:
-    """A drum hit anywhere in the phrase: set in the beat that plays there, wherever that plays."""
-    select = f"section:{view.section.id}:0:{view.phrase}:0"
-    cycle = phrase_beat(song, view.span, view.phrase).length_ticks
-    fields = {**form, "tick": str(whole_number(form.get("tick", "")) % cycle)}
-    return GROOVE_KINDS["hit"](GrooveView(view.head, select), fields), ""
-
-
-def _next(song: Song, view: BenchView, form: dict[str, str]) -> Made:
-    return take_next(song, view.section, form.get("next", ""))
-
-
-def _chords(song: Song, view: BenchView, form: dict[str, str]) -> Made:
-    """Chords as they sound in this section: its own, or the whole song's, brought back into the song's key."""
-    text, section = form.get("chords", ""), view.section
-    if section.progression is not None or form.get("here"):
-        return [SetChords(text, section.id)], ""
-    home = read_chords(song, text, section)
-    return [SetChords(write_chordline(home, song.metre))], ""
-
-
-KINDS = {"hit": _hit, "next": _next, "bench_chords": _chords}
-
-
 @blueprint.get("/hear.wav")
 def hear(song_id: int):  # type: ignore[no-untyped-def]
     """An edit heard before it is made: the layers it changes, alone, in this section."""
@@ -103,7 +65,7 @@ def hear(song_id: int):  # type: ignore[no-untyped-def]
     form = {k: v for k, v in request.args.items() if k not in ("select", "base", "rungs", "reach", "write", "steps")}
     after = view.song
     if form.get("kind"):
-        after = read_edit(form, view.song).apply(view.song)
+        after = read_command(form, view.song).apply(view.song)
     ids = [x.id for x in after.layers if x.id not in view.song.layer_by_id] or [view.layer.id]
     return Response(
         studio().rendering.alone_wav(after, view.section.id, ids[0]),
@@ -133,4 +95,4 @@ def tune(song_id: int):  # type: ignore[no-untyped-def]
     return render_template("bench/_tune.html", view=view, song=view.song)
 
 
-add_steps(blueprint, _fragments)
+add_edits(blueprint, _fragments, place)

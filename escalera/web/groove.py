@@ -2,40 +2,34 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
 from flask import Blueprint, Response, render_template, request
 
 from escalera.core.document.song import Song
-from escalera.core.edits.edit import Edit
-from escalera.core.edits.groove_edits import (
-    AddGroove,
-    AdoptGroove,
-    PlaceFill,
-    SayGroove,
-    SetHit,
-    VaryGroove,
-    groove_of,
-)
+from escalera.core.edits.beat_edits import SetPhraseHit, TakeBeat, as_rows, read_taps
+from escalera.core.edits.edit import whole_number
 from escalera.core.energy.model import section_energy
 from escalera.core.palette.sounds import SOUNDS
-from escalera.core.reading.groove_reading import groove_beat
 from escalera.core.reading.timeline import timeline
-from escalera.core.rhythm.beat import LANES, Beat, Hit, beat
+from escalera.core.rhythm.beat import LANES
 from escalera.core.rhythm.beat_variations import VARIATIONS
 from escalera.core.rhythm.performance import GRIDS
-from escalera.core.rhythm.spoken_beats import hear, parse_spoken, vocabulary, write_spoken
+from escalera.core.rhythm.spoken_beats import hear, vocabulary, write_spoken
 from escalera.core.rhythm.tapped_beats import read_tapped
-from escalera.errors import EditError, FormatError, InputError, shown
+from escalera.errors import EditError, FormatError, InputError
 from escalera.services import library
+from escalera.services.commands import beat_called
 from escalera.services.groove_library import alike, groove_of_midi, midi_of_groove
 from escalera.services.hearing import beat_song
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
-from escalera.web.edits import Made, add_steps, answer, base_number, effect_on, entered, page_edits, whole_number
+from escalera.web.edits import add_edits, answer, base_number, effect_on, entered
 from escalera.web.groove_drawing import RESOLUTIONS
 from escalera.web.groove_view import GrooveView, near_lines, swing_in_words
+from escalera.web.page_view import PhraseView
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("groove", __name__, url_prefix="/songs/<int:song_id>/groove")
@@ -73,110 +67,17 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
     )
 
 
-@blueprint.post("/edits")
-def edits(song_id: int):  # type: ignore[no-untyped-def]
-    return page_edits(song_id, _made, _fragments)
+def place(song: Song, select: str) -> dict[str, object]:
+    """The phrase that a selection means."""
+    view = PhraseView(Head(0, 0, True, False, song), select)
+    return {"section_id": view.section.id, "phrase": view.phrase}
 
 
-def _made(head: Head, form: dict[str, str]) -> Made | None:
-    make = KINDS.get(form.get("kind", ""))
-    return (make(GrooveView(head, form.get("select", "")), form), "") if make else None
-
-
-def _kept(view: GrooveView) -> tuple[list[Edit], int]:
-    """What makes the phrase's beat a groove, and the groove's id."""
-    if view.groove:
-        return [], view.groove.id
-    return [AdoptGroove(view.section.id, view.phrase)], view.song.next_id
-
-
-def _new(view: GrooveView, played: Beat, name: str, feel: str = "") -> list[Edit]:
-    """A beat as a new groove of this phrase."""
-    hits = [[h.tick, h.drum, h.velocity] for h in played.hits]
-    return [AddGroove(name, played.length_ticks, hits, feel, 0, view.section.id, view.phrase)]
-
-
-def _hit(view: GrooveView, form: dict[str, str]) -> list[Edit]:
-    drum, tick, velocity = (
-        form.get("drum", ""),
-        whole_number(form.get("tick", "")),
-        whole_number(form.get("velocity", "100")),
-    )
-    if not view.beat.hits:
-        return _new(
-            view, beat(view.metre.bar_ticks, view.metre, [Hit(tick, drum, velocity)]), f"Beat of {view.section.name}"
-        )
-    before, groove_id = _kept(view)
-    return [*before, SetHit(groove_id, drum, tick, velocity)]
-
-
-def _say(view: GrooveView, form: dict[str, str]) -> list[Edit]:
-    played = parse_spoken(form.get("spoken", ""), view.metre, dict(view.song.words))
-    if not view.beat.hits or form.get("anew"):
-        return _new(view, played, form.get("name") or f"Beat of {view.section.name}")
-    before, groove_id = _kept(view)
-    return [*before, SayGroove(groove_id, form.get("spoken", ""), str(view.metre))]
-
-
-def _tap(view: GrooveView, form: dict[str, str]) -> list[Edit]:
-    found = read_tapped(*_taps(form), view.tempo_bpm, view.metre)
-    return _new(view, found.played if form.get("as_played") else found.beat, "Tapped beat")
-
-
-def _taps(form: dict[str, str]) -> tuple[list[tuple[float, str]], float | None]:
-    """Taps as 'seconds:drum,…' and the moment of the one."""
+def _taps(fields: Mapping[str, str]) -> tuple[list[tuple[float, str]], float | None]:
     try:
-        taps = [
-            (float(t), {"l": "kick", "h": "snare"}[d])
-            for t, d in (row.split(":") for row in form.get("taps", "").split(",") if row)
-        ]
-        return taps, float(form["one"]) if form.get("one") else None
-    except (ValueError, KeyError):
+        return read_taps(fields.get("taps", "")), float(fields["one"]) if fields.get("one") else None
+    except ValueError:
         raise EditError("The taps cannot be read. Tap again from the start.") from None
-
-
-def _take(view: GrooveView, form: dict[str, str]) -> list[Edit]:
-    """A groove of the library or of the song, for this phrase."""
-    entry = _entry(view.song, form.get("key", ""))
-    return _new(view, entry[1], entry[0], entry[2])
-
-
-def _entry(song: Song, key: str) -> tuple[str, Beat, str]:
-    if key.startswith("own:"):
-        groove = groove_of(song, whole_number(key[4:]))
-        return groove.name, groove_beat(song, groove), groove.feel
-    found = library.grooves().get(key)
-    if found is None:
-        raise EditError(f"“{shown(key)}” is not in the library. Choose a groove from the list.")
-    return found.name, found.beat, found.feel
-
-
-def _fill(view: GrooveView, form: dict[str, str]) -> list[Edit]:
-    name, played, _ = _entry(view.song, form.get("key", ""))
-    hits = [[h.tick, h.drum, h.velocity] for h in played.hits]
-    return [
-        PlaceFill(view.section.id, name, played.length_ticks, hits, None if form.get("everywhere") else view.phrase)
-    ]
-
-
-def _vary(view: GrooveView, form: dict[str, str]) -> list[Edit]:
-    before, groove_id = _kept(view)
-    return [*before, VaryGroove(groove_id, form.get("variation", ""), view.section.id, view.phrase)]
-
-
-def _keep(view: GrooveView, form: dict[str, str]) -> list[Edit]:
-    return [AdoptGroove(view.section.id, view.phrase, form.get("name", ""))]
-
-
-KINDS = {
-    "hit": _hit,
-    "say": _say,
-    "tap": _tap,
-    "take_groove": _take,
-    "take_fill": _fill,
-    "vary_beat": _vary,
-    "keep_beat": _keep,
-}
 
 
 @blueprint.get("/listen")
@@ -218,13 +119,10 @@ def hit(song_id: int):  # type: ignore[no-untyped-def]
     here = view.beat.at.get((drum, tick))
     if here is None:
         return "", 204
-    song = view.song
-    before, groove_id = _kept(view)
-    for step in (*before, SetHit(groove_id, drum, tick, 0)):
-        try:
-            song = step.apply(song)
-        except EditError:
-            return "", 204
+    try:
+        song = SetPhraseHit(view.section.id, view.phrase, drum, tick, 0).apply(view.song)
+    except EditError:
+        return "", 204
     now = section_energy(view.song, view.span)
     without = section_energy(song, timeline(song).span_of(view.section.id))
     drive = now.contributions().get("drive", 0.0) - without.contributions().get("drive", 0.0)
@@ -239,7 +137,7 @@ def hear_beat(song_id: int):  # type: ignore[no-untyped-def]
     view = view_of(studio().head(song_id))
     played = view.beat
     if request.args.get("key"):
-        played = _entry(view.song, request.args["key"])[1]
+        played = beat_called(view.song, request.args["key"])[1]
     elif request.args.get("spoken"):
         played = hear(request.args["spoken"], view.metre, dict(view.song.words)).beat
     elif request.args.get("taps"):
@@ -284,7 +182,8 @@ def bring(song_id: int):  # type: ignore[no-untyped-def]
                 f"Swing {swing_in_words(found.swing)}, looseness {found.looseness_ms:.1f} ms; the timing was kept.",
             )
         )
-        return studio().edit(song_id, base, _new(view, played, found.name, "brought in"))
+        taken = TakeBeat(view.section.id, view.phrase, found.name, played.length_ticks, as_rows(played), "brought in")
+        return studio().edit(song_id, base, taken)
 
     def fragments(head: Head, outcome: Outcome | None) -> str:
         return _fragments(head, outcome) + (
@@ -294,4 +193,4 @@ def bring(song_id: int):  # type: ignore[no-untyped-def]
     return answer(song_id, act, fragments)
 
 
-add_steps(blueprint, _fragments)
+add_edits(blueprint, _fragments, place)

@@ -10,7 +10,7 @@ from flask import Blueprint, Response, render_template, request
 from escalera.core.document.chord_text import Word
 from escalera.core.document.limits import MAX_SHIFT_SEMITONES, PUSHES
 from escalera.core.document.song import Layer, Progression, Section, Song
-from escalera.core.edits.edit import layer_of, section_of
+from escalera.core.edits.edit import layer_of, section_of, whole_number
 from escalera.core.edits.harmony_edits import VOICING_PARTS, read_chords
 from escalera.core.energy.model import section_energy
 from escalera.core.reading.key_change import APPROACHES, approach_chords, key_change_plan
@@ -25,7 +25,7 @@ from escalera.errors import EditError, InputError
 from escalera.services.hearing import chords_song, note_song
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
-from escalera.web.edits import add_steps, answer, apply_form, entered, whole_number
+from escalera.web.edits import add_edits, entered
 from escalera.web.harmony_drawing import circle
 from escalera.web.harmony_view import HarmonyView
 from escalera.web.song_view import studio
@@ -73,11 +73,6 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
         summary=outcome.summary if outcome else "",
         entered=entered(outcome),
     )
-
-
-@blueprint.post("/edits")
-def edits(song_id: int):  # type: ignore[no-untyped-def]
-    return answer(song_id, lambda: apply_form(song_id, request.form.to_dict()), _fragments)
 
 
 @blueprint.get("/read")
@@ -217,4 +212,4 @@ def _wav(data: bytes) -> Response:
     return Response(data, mimetype="audio/wav", headers={"Cache-Control": "no-store"})
 
 
-add_steps(blueprint, _fragments)
+add_edits(blueprint, _fragments)

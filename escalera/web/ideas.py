@@ -6,11 +6,9 @@ from pathlib import PurePath
 
 from flask import Blueprint, Response, render_template, request
 
-from escalera.core.edits.edit import section_of
-from escalera.core.ideas import KINDS, PLACES, PlaceIdea, cut_pattern, cut_section
+from escalera.core.edits.edit import section_of, whole_number
+from escalera.core.ideas import KINDS, PLACES, cut_pattern, cut_section
 from escalera.errors import EscaleraError, InputError
-from escalera.services.studio import Outcome
-from escalera.web.edits import ACTS, whole_number
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("ideas", __name__)
@@ -115,19 +113,6 @@ def offer(song_id: int):  # type: ignore[no-untyped-def]
     return render_template("ideas/_offer.html", fits=found, place=place)
 
 
-def _place(song_id: int, base: int, form: dict[str, str]) -> Outcome:
-    """Bring an idea back as an edit of the song; words are only marked."""
-    idea, section_id = (
-        studio().ideas.idea(whole_number(form.get("idea_id", ""))),
-        whole_number(form.get("section_id", "")),
-    )
-    if idea.song is None:
-        raise InputError(f"“{idea.name}” is brought in by hand. When it is done, say so in the parking lot.")
-    outcome = studio().edit(song_id, base, PlaceIdea(section_id, idea.song, form.get("place", "")))
-    studio().ideas.set_placed(idea.id, f"{outcome.head.song.title}, {section_of(outcome.head.song, section_id).name}")
-    return outcome
-
-
 @blueprint.post("/songs/<int:song_id>/ideas/<int:idea_id>/done")
 def done(song_id: int, idea_id: int):  # type: ignore[no-untyped-def]
     """An idea that a person brought in by hand."""
@@ -135,6 +120,3 @@ def done(song_id: int, idea_id: int):  # type: ignore[no-untyped-def]
     section = section_of(song, whole_number(request.form.get("section_id", "")))
     studio().ideas.set_placed(idea_id, f"{song.title}, {section.name}")
     return offered(song_id)
-
-
-ACTS["place_idea"] = _place

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from flask import Blueprint, Response, render_template, request
 
-from escalera.core.edits.edit import section_of
+from escalera.core.edits.edit import section_of, whole_number
 from escalera.core.moves.option_text import read_options
 from escalera.services.passages import heard_options, in_place, passage
-from escalera.web.edits import whole_number
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("options", __name__, url_prefix="/songs/<int:song_id>/options")

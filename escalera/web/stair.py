@@ -8,14 +8,14 @@ from flask import Blueprint, render_template, request
 
 from escalera.core.document.lanes import CONTROLS
 from escalera.core.document.schools import SCHOOLS, SWITCHES
-from escalera.core.edits.edit import section_of
+from escalera.core.edits.edit import section_of, whole_number
 from escalera.core.edits.harmony_edits import VOICING_PARTS
 from escalera.core.lines.transformations import TRANSFORMATIONS
 from escalera.core.moves.suggestions import suggest
 from escalera.core.theory.keys import MODES
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
-from escalera.web.edits import add_steps, answer, apply_form, entered, whole_number
+from escalera.web.edits import add_edits, entered
 from escalera.web.song_view import LISTS, SongView, looks_alike, song_view, studio
 
 blueprint = Blueprint("stair", __name__, url_prefix="/songs/<int:song_id>")
@@ -58,12 +58,6 @@ def helps(song_id: int):  # type: ignore[no-untyped-def]
     return render_template("stair/_helps.html", suggestions=suggestions, section=section_of(song, section_id))
 
 
-@blueprint.post("/edits")
-def edits(song_id: int):  # type: ignore[no-untyped-def]
-    """Apply one edit; what changed comes back. A refused one answers with the reason and the state there is."""
-    return answer(song_id, lambda: apply_form(song_id, request.form.to_dict()), _fragments)
-
-
 def _fragments(head: Head, outcome: Outcome | None) -> str:
     """What of the page an edit changes; without an outcome, the whole of the newer state."""
     select = request.form.get("select", "")
@@ -79,4 +73,4 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
     )
 
 
-add_steps(blueprint, _fragments)
+add_edits(blueprint, _fragments)

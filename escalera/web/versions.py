@@ -10,7 +10,7 @@ from flask import Blueprint, Response, render_template, request
 from escalera.core.bench.tune_map import without_place
 from escalera.core.checks import judged, next_steps, undecided
 from escalera.core.document.song import Song
-from escalera.core.edits.edit import section_of
+from escalera.core.edits.edit import section_of, whole_number
 from escalera.core.energy.model import arranged
 from escalera.core.moves.differences import section_changes, song_changes
 from escalera.core.reading.brief import read_brief
@@ -19,7 +19,6 @@ from escalera.services.exporting import file_name
 from escalera.services.record import record
 from escalera.services.studio import picture_of
 from escalera.web.drawing import small_stair
-from escalera.web.edits import whole_number
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("versions", __name__, url_prefix="/songs/<int:song_id>")

@@ -7,10 +7,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from escalera.core.checks import run_checks
+from escalera.core.commands import COMMANDS as EDITS
 from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.document.lanes import lane_parameter
 from escalera.core.document.song import Target
-from escalera.core.edits import EDITS
 from escalera.core.edits.tile_edits import Vary
 from escalera.core.energy.model import arranged
 from escalera.core.reading.events import PITCH, START, layer_events, sounding_layers
@@ -97,6 +98,7 @@ def layer_of_drum(song, drum):
     return next(x.id for x in song.layers if x.sound.drum == drum)
 
 
+FOUND = run_checks(SONG)[0].key
 # kinds that need more than the small song
 ON_SHAPED = {"remove_effect", "move_effect", "switch_effect", "set_stack", "set_stack_value", "remove_stack", "clear_curve",
              "copy_curve", "untreat", "remove_throw", "unprint_layer"}  # fmt: skip
@@ -104,7 +106,18 @@ ON_SHAPED = {"remove_effect", "move_effect", "switch_effect", "set_stack", "set_
 
 # kind: (fields, what holds afterwards), (fields that are refused, what is said)
 ROWS = {
-    "rename_song": ((dict(title=" New  name "), lambda s: s.title == "New name"), (dict(title="x" * 10_000), "10,000 characters; at most 120")),
+"hit": ((dict(section_id=V, phrase=0, drum="snare", tick=960), lambda s: starts(s, V, layer_of_drum(s, "snare"))[:2] == [960, 4800]), (dict(section_id=V, phrase=5, drum="snare", tick=0), "has 2 phrases, no phrase 6")),
+    "say": ((dict(section_id=V, phrase=0, spoken="boom . boom-boom ."), lambda s: starts(s, V, K)[:4] == [0, 1920, 2400, 3840]), (dict(section_id=V, phrase=0, spoken="boom zap"), "is not a word")),
+    "tap": ((dict(section_id=V, phrase=0, taps="0:l,0.5:h,1:l,1.5:h,2:l"), lambda s: s.grooves[0].name == "Tapped beat" and 960 in starts(s, V, layer_of_drum(s, "snare"))), (dict(section_id=V, phrase=0, taps="0:q"), "taps cannot be read")),
+    "take_beat": ((dict(section_id=V, phrase=0, name="Taken", length_ticks=3840, hits=[[0, "kick", 100], [1920, "kick", 90]]), lambda s: starts(s, V, K)[:3] == [0, 1920, 3840]), (dict(section_id=V, phrase=0, name="Taken", length_ticks=3840, hits=[]), "The beat is empty")),
+    "vary_beat": ((dict(section_id=V, phrase=0, variation="crash-one"), lambda s: len(s.grooves) == 2 and s.grooves[1].variant_of == s.grooves[0].id), (dict(section_id=V, phrase=0, variation="louder"), "is not a variation")),
+    "set_chords_here": ((dict(section_id=V, chords="Dm | G", here=True), lambda s: [str(c) for _, c in section(s, V).progression.changes] == ["Dm", "G"]), (dict(section_id=V, chords="C | Xy"), "Xy.*is not a chord")),
+    "set_pattern_text": ((dict(pattern_id=I["pattern of Round kick"], layer_id=K, notes="0 1.5", length=4), lambda s: starts(s, V, K)[:3] == [0, 1440, 3840]), (dict(pattern_id=0, layer_id=K, notes="0", length=4), "Pattern 0 is not")),
+    "move": ((dict(section_id=V, move="no kick|crash"), lambda s: not starts(s, V, K) and "crash" in [x.sound.drum for x in s.layers]), (dict(section_id=V, move="ride"), "does not apply")),
+    "add_options": ((dict(section_id=V, text="one: no drums, two: only bass"), lambda s: [p.name for p in section(s, V).parked] == ["no drums", "only bass"]), (dict(section_id=V, text="louder birds"), "is not understood")),
+    "accept_as_found": ((dict(key=FOUND, reason="by feel"), lambda s: s.accepted[0][1] and s.accepted[0][2] == "by feel"), (dict(key="no such", reason="x"), "has gone")),
+    "fit_scale": ((dict(), lambda s: s.scale.gain is not None), None),
+        "rename_song": ((dict(title=" New  name "), lambda s: s.title == "New name"), (dict(title="x" * 10_000), "10,000 characters; at most 120")),
     "set_tempo": ((dict(tempo_bpm=90), lambda s: timeline(s).seconds == pytest.approx(16 * 4 * 60 / 90)), (dict(tempo_bpm=500), "500 bpm lies outside 30 to 300")),
     "set_metre": ((dict(metre="3/4"), lambda s: section_bar_ticks(s.sections[0], s.metre)[-1] == 8 * 2880), (dict(metre="4/0"), "4/0 is not a metre")),
     "set_key": ((dict(key="D major"), lambda s: s.progression.changes[0][1].name() == "D"), (dict(key="H"), "is not a key")),
@@ -226,32 +239,26 @@ def test_every_kind_of_edit_has_a_row():
     assert set(ROWS) == set(EDITS)
 
 
+BASES = [(ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), (ON_PARKED, PARKED)]  # fmt: skip
+
+
+def base_of(kind):
+    """The song that a kind's example needs."""
+    return next((song for kinds, song in BASES if kind in kinds), SONG)
+
+
 @pytest.mark.parametrize("kind", ROWS)
 def test_an_edit_does_what_it_says_and_refuses_the_rest(kind):
-    (fields, holds), (bad, says) = ROWS[kind]
-    edit, song = (
-        EDITS[kind](**fields),
-        SHAPED
-        if kind in ON_SHAPED
-        else GROOVED
-        if kind in ON_GROOVED
-        else FAULTY
-        if kind in ON_FAULTY
-        else SLIPPED
-        if kind == "mend_slips"
-        else MEANT
-        if kind == "reopen_finding"
-        else PARKED
-        if kind in ON_PARKED
-        else SONG,
-    )
+    (fields, holds), refused = ROWS[kind]
+    edit, song = EDITS[kind](**fields), base_of(kind)
     after = edit.apply(song)
     assert holds(after)
     assert after != song and small_song() == SONG and shaped_song() == SHAPED
     assert 3 < len(edit.summary(song)) < 300
     assert EDITS[kind].__doc__.strip().endswith(".")
-    with pytest.raises(InputError, match=says):
-        EDITS[kind](**bad).apply(song)
+    if refused:
+        with pytest.raises(InputError, match=refused[1]):
+            EDITS[kind](**refused[0]).apply(song)
 
 
 @pytest.mark.parametrize("kind, fields", [

@@ -6,7 +6,7 @@ import pytest
 
 from escalera.core.checks import judged, next_steps
 from escalera.core.edits import EDITS
-from escalera.core.edits.protection import keep_held
+from escalera.core.edits.protection import keep_protected
 from escalera.core.ideas import PLACES, Idea, PlaceIdea, cut_pattern, cut_section, fits, fits_of
 from escalera.core.ideas.suitability import KINDS
 from escalera.core.reading.events import PITCH, layer_events
@@ -154,7 +154,7 @@ def test_what_was_sent_is_given_nothing_new_to_play():
     plucks = layer(ENGINES, "Plucks")
     held = do(ENGINES, ("hold_layer", plucks, "the guitarist"))
     for place, idea in (("layer", BELL), ("option", BREAK)):
-        assert keep_held(held, validate(PlaceIdea(named(held, "Verse"), idea, place).apply(held)))
+        assert keep_protected(held, validate(PlaceIdea(named(held, "Verse"), idea, place).apply(held)))
     assert sounding(PlaceIdea(named(held, "Verse"), BELL, "layer").apply(held), named(held, "Verse"), plucks) == []
 
 

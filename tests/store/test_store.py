@@ -198,7 +198,7 @@ def test_an_edit_that_changes_nothing_makes_no_state(studio):
 
 def test_fitting_the_scale_is_an_edit_like_others(studio):
     song_id = studio.add_song(EDITS["lift"](NAME["Verse"], NAME["Round kick"]).apply(small_song()), "New")
-    head = studio.fit_scale(song_id, studio.head(song_id).revision_id).head
+    head = studio.command(song_id, studio.head(song_id).revision_id, {"kind": "fit_scale"}).head
     assert head.song.scale.gain and studio.history(song_id)[0].summary == "Energy scale fitted to this song"
 
 

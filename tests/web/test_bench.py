@@ -419,12 +419,12 @@ def test_chords_are_written_as_they_sound_in_a_section_that_is_raised(client, st
     song_id = studio.add_song(EDITS["shift_section"](C, 2).apply(small_song()), "Raised")
     page = tree(client.get(f"/songs/{song_id}/bench?select=tile:{C}:{B}:0:0"))
     assert page.xpath("//input[@id='chords']/@value") == ["D | Bm | G | A"]
-    post(client, studio, song_id, f"tile:{C}:{B}:0:0", kind="bench_chords", chords="D | G | D | A7")
+    post(client, studio, song_id, f"tile:{C}:{B}:0:0", kind="set_chords_here", chords="D | G | D | A7")
     song = studio.head(song_id).song
     assert [str(c) for _, c in song.progression.changes] == ["C", "F", "C", "G7"] and song.section_by_id[
         C
     ].progression is None
-    post(client, studio, song_id, f"tile:{C}:{B}:0:0", kind="bench_chords", chords="Em", here="1")
+    post(client, studio, song_id, f"tile:{C}:{B}:0:0", kind="set_chords_here", chords="Em", here="1")
     song = studio.head(song_id).song
     assert [str(c) for _, c in song.section_by_id[C].progression.changes] == ["Dm"] and len(
         song.progression.changes

@@ -55,7 +55,7 @@ def test_mends_settle_what_they_say_and_never_leave_the_song_worse(demos):
 
 
 def test_what_is_meant_is_kept_shown_and_taken_up_again(client, studio, song_id):
-    post(client, studio, song_id, kind="accept_finding", key=KEY, reason="cut short to move on")
+    post(client, studio, song_id, kind="accept_as_found", key=KEY, reason="cut short to move on")
     page = client.get(f"/songs/{song_id}/checks")
     assert "1 meant like this" in said(page) and "cut short to move on" in said(page)
     assert KEY not in tree(page).xpath("//@data-finding")
@@ -65,9 +65,9 @@ def test_what_is_meant_is_kept_shown_and_taken_up_again(client, studio, song_id)
 
 
 @pytest.mark.parametrize(("fields", "says"), [
-    (dict(kind="accept_finding", key="length:999:0", reason="x"), "This finding has gone"),
-    (dict(kind="accept_finding", key=KEY, reason="x" * 10_000), "300"),
-    (dict(kind="accept_finding", key=KEY, reason="  "), "reason"),
+    (dict(kind="accept_as_found", key="length:999:0", reason="x"), "This finding has gone"),
+    (dict(kind="accept_as_found", key=KEY, reason="x" * 10_000), "300"),
+    (dict(kind="accept_as_found", key=KEY, reason="  "), "reason"),
     (dict(kind="reopen_finding", key=KEY), "was not accepted"),
 ])  # fmt: skip
 def test_wrong_judgement_says_why_and_changes_nothing(client, studio, song_id, fields, says):

@@ -144,7 +144,7 @@ def test_files_come_in_and_go_out(client, studio, song_id):
     assert half.status_code == 422 and "cut off" in tree(half).xpath("string(//p[@role='alert'])")
     assert client.post("/import", data={}).status_code == 422
     assert client.get(f"/songs/{song_id}/export/ogg").status_code == 400
-    assert client.get("/project.schema.json").json["title"] == "ProjectModel"
+    assert client.get("/project.schema.json").json["title"] == "Escalera project"
 
 
 def test_the_bin_takes_and_gives_back(client, song_id):

@@ -22,11 +22,11 @@ def do(song, *steps):
     ([], [], []),
     ([("set_tempo", 128)], ["tempo: 120 bpm → 128 bpm"], []),
     ([("set_control", K, "level_db", -14.0)], ["Round kick: level −9 dB → −14 dB"], []),
-    ([("resize_section", V, 12)], ["length: 16 bars → 20 bars"], ["Verse: 8 → 12 bars"]),
+    ([("resize_section", V, 12)], ["length: 16 bars → 20 bars"], ["Verse: length 8 bars → 12 bars"]),
     ([("remove_section", C)], ["length: 16 bars → 8 bars"], ["Chorus: gone"]),
     ([("lift", V, K, None, None, None)], [], ["Verse: out: Round kick"]),
-    ([("rename_section", V, "Opening")], [], ["Opening: was Verse"]),
-    ([("set_target", V, 2.0, 3.0)], [], ["Verse: wanted"]),
+    ([("rename_section", V, "Opening")], [], ["Opening: name Verse → Opening"]),
+    ([("set_target", V, 2.0, 3.0)], [], ["Verse: target energy"]),
     ([("remove_layer", P)], ["layer Soft pad gone"], ["out: Soft pad"]),
 ])  # fmt: skip
 def test_what_differs_is_said_and_nothing_else(steps, whole, parts):
@@ -172,7 +172,7 @@ def test_what_was_sent_is_refused_to_be_changed_on_the_page(client, studio, song
     assert "sent by the cellist, stays as it is" in said(client.get(f"/songs/{song_id}?select=layer:{C}:{P}"))
     fields = {"base": before.revision_id, "select": "", "kind": "set_sound", "layer_id": P, "sound": "wide-saws"}
     answer = client.post(f"/songs/{song_id}/edits", data=fields, headers={"HX-Request": "true"})
-    assert answer.status_code in (400, 422) and "was sent by the cellist and stays as it is" in said(answer)
+    assert answer.status_code in (400, 422) and "was sent by the cellist and is pinned" in said(answer)
     assert studio.head(song_id).revision_id == before.revision_id
     fields |= {"kind": "hold_layer", "sent_by": ""}
     assert client.post(f"/songs/{song_id}/edits", data=fields, headers={"HX-Request": "true"}).status_code == 200

@@ -406,3 +406,30 @@ def each_body(song: Song, change: Callable[[Section], Section]) -> Song:
         return replace(change(section), parked=parked) if parked else change(section)
 
     return replace(song, sections=tuple(both(section) for section in song.sections))
+
+
+def on_all_bodies(song: Song, change: Callable[[Song], Song]) -> Song:
+    """The song after a change that is made with every parked body laid out as a section of its own.
+
+    What asks where something plays, and changes it there, then reaches what is parked without knowing of it. The change
+    must leave as many sections as there were.
+    """
+    flat = [x for s in song.sections for x in (replace(s, parked=()), *(replace(p.body, id=p.id) for p in s.parked))]
+    after = change(replace(song, sections=tuple(flat)))
+    found = after.section_by_id
+
+    def folded(section: Section) -> Section:
+        parked = tuple(replace(p, body=replace(found[p.id], id=p.body.id)) for p in section.parked)
+        return replace(found[section.id], parked=parked)
+
+    return replace(after, sections=tuple(folded(section) for section in song.sections))
+
+
+def fresh_copy(section: Section, ids: Ids) -> Section:
+    """A section that plays the same, with ids of its own for it and all that is placed or parked in it."""
+
+    def placed(body: Section) -> tuple[Placement, ...]:
+        return tuple(replace(p, id=ids()) for p in body.placements)
+
+    parked = tuple(replace(p, id=ids(), body=replace(p.body, placements=placed(p.body))) for p in section.parked)
+    return replace(section, id=ids(), placements=placed(section), parked=parked)

@@ -6,15 +6,15 @@ from dataclasses import replace
 from typing import Any
 
 from escalera.core.document.devices import SHAPES, Curve, Point, Print, Throw, Treatment
-from escalera.core.document.lanes import lane_label, layer_parameter, layer_value, movable
+from escalera.core.document.lanes import lane_label, lane_value, layer_parameter, layer_value, movable
 from escalera.core.document.limits import MAX_POINTS, MAX_THROWS
 from escalera.core.document.shaping import layer_in, stretched
 from escalera.core.document.song import Section, Song
-from escalera.core.edits.edit import edit, layer_of, one_of, section_of, within
+from escalera.core.edits.edit import Fields, edit, layer_of, one_of, section_of, whole_number, within
 from escalera.core.edits.sound_edits import check_filters, not_printed
 from escalera.core.palette.effects import RETURN_BY_KEY
 from escalera.core.reading.placements import span_ticks
-from escalera.core.reading.timeline import section_bar_ticks
+from escalera.core.reading.timeline import section_bar_ticks, timeline
 from escalera.errors import EditError
 
 
@@ -45,7 +45,16 @@ def read_points(rows: list[Any], end: int, parameter: Any) -> tuple[Point, ...]:
     return tuple(found[t] for t in sorted(found))
 
 
-@edit("set_curve")
+def _points(fields: Fields, song: Song) -> Fields:
+    """Without points, a new curve starts where the parameter stands, from the section's start to its end."""
+    if "points" in fields:
+        return fields
+    section = section_of(song, whole_number(fields.get("section_id")))
+    value, end = lane_value(song, fields.get("lane", "")), section_bar_ticks(section, song.metre)[-1]
+    return {**fields, "points": [[0, value, "line"], [end, value, "line"]]}
+
+
+@edit("set_curve", reads=_points)
 class SetCurve:
     """Move a parameter along a curve over a section: [tick, value, shape] points; waves and steps have a rate."""
 
@@ -190,7 +199,31 @@ class Untreat:
         return f"{layer_of(song, self.layer_id).name} in {section_of(song, self.section_id).name} as everywhere"
 
 
-@edit("throw")
+def _throw_in_beats(fields: Fields, song: Song) -> Fields:
+    """A throw given as the song's bar, the beat in it and a length in beats, in ticks of its section."""
+    if "at_bar" not in fields:
+        return fields
+    span = timeline(song).span_of(section_of(song, whole_number(fields.get("section_id"))).id)
+    bar = whole_number(fields.pop("at_bar"), "bar number") - span.first_bar
+    if not 0 <= bar < span.section.bars:
+        raise EditError(
+            f"That bar does not lie in {span.section.name}, which has bars {span.first_bar}–{span.last_bar}. Choose one of them."
+        )
+    try:
+        beat, long = float(fields.pop("at_beat", "1")), float(fields.pop("beats_long", "1"))
+    except ValueError:
+        raise EditError("A beat is a number, for example 3 or 2.5.") from None
+    metre = span.bar_metres[bar]
+    if not 1 <= beat < metre.beats + 1 or not 0 < long <= 64:
+        raise EditError(
+            f"Beat {beat:g} for {long:g} beats does not fit: the bar has beats 1 to {metre.beats}. Choose one of them."
+        )
+    start = span.bar_ticks[bar] + round((beat - 1) * metre.beat_ticks)
+    end = min(span.length_ticks, start + max(1, round(long * metre.beat_ticks)))
+    return {**fields, "start_ticks": start, "end_ticks": end}
+
+
+@edit("throw", reads=_throw_in_beats)
 class AddThrow:
     """Send a stretch of a layer into a shared space, only there."""
 

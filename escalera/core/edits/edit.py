@@ -22,18 +22,23 @@ class Edit(Protocol):
     def summary(self, song: Song) -> str: ...
 
 
+Fields = dict[str, Any]
+Reader = Callable[[Fields, Song], Fields]  # fields in the units of people -> fields of the edit
 T = TypeVar("T", bound=type)
 EDITS: dict[str, type[Edit]] = {}
+READERS: dict[str, Reader] = {}
 
 
 @dataclass_transform(frozen_default=True)
-def edit(kind: str) -> Callable[[T], T]:
-    """Register a class under `kind` and freeze it."""
+def edit(kind: str, reads: Reader | None = None) -> Callable[[T], T]:
+    """Register a class under `kind` and freeze it. `reads` turns what people write into its fields where they differ."""
 
     def register(cls: T) -> T:
         cls.kind = kind  # type: ignore[attr-defined]
         frozen: Any = dataclass(frozen=True)(cls)
         EDITS[kind] = frozen
+        if reads is not None:
+            READERS[kind] = reads
         return cast(T, frozen)
 
     return register
@@ -79,3 +84,11 @@ def one_of(value: str, allowed: tuple[str, ...] | list[str], what: str) -> str:
     if value not in allowed:
         raise EditError(f"“{shown(value)}” is not a {what}. Choose one of: {', '.join(allowed)}.")
     return value
+
+
+def whole_number(text: Any, what: str = "number") -> int:
+    """A whole number as people write it. Raises EditError."""
+    try:
+        return int(text)
+    except (TypeError, ValueError):
+        raise EditError(f"“{shown(text)}” is not a {what}. Write a whole number.") from None

@@ -7,7 +7,7 @@ from dataclasses import replace
 from escalera.core.document.form_text import numbered, parse_form
 from escalera.core.document.limits import MAX_BARS, MAX_SECTIONS
 from escalera.core.document.names import clean_words, guess_role
-from escalera.core.document.song import Ids, Section, Song, Target, default_phrases
+from escalera.core.document.song import Ids, Section, Song, Target, default_phrases, fresh_copy
 from escalera.core.edits.edit import edit, one_of, section_of, within
 from escalera.core.edits.section_edits import USUAL_TARGET, ResizeSection
 from escalera.core.reading.placements import clip, ordered
@@ -167,8 +167,8 @@ class LayOut:
         if self.fill == "empty":
             return plain
         model = _in_bars(song, like or source, bars)
-        section = replace(model, id=plain.id, name=name, role=role, target=plain.target, phrases=plain.phrases,
-                          placements=tuple(replace(p, id=ids()) for p in model.placements), stretched=0, length_reason="")  # fmt: skip
+        section = replace(fresh_copy(model, ids), name=name, role=role, target=plain.target, phrases=plain.phrases, stretched=0,
+                          length_reason="", parked=(), body_name="", body_who="")  # fmt: skip
         if like or self.fill == "full" or role not in ROLE_FAMILIES:
             return section
         return replace(section, placements=_by_role(song, section, role, ids))

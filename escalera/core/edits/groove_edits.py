@@ -7,7 +7,17 @@ from dataclasses import replace
 
 from escalera.core.document.limits import MAX_GROOVES, MAX_NOTES, MAX_WORDS, SWING_RATIOS, SWING_TICKS
 from escalera.core.document.names import clean_name
-from escalera.core.document.song import Groove, Ids, NamedPattern, Placement, Section, Song, Swing, each_body
+from escalera.core.document.song import (
+    Groove,
+    Ids,
+    NamedPattern,
+    Placement,
+    Section,
+    Song,
+    Swing,
+    each_body,
+    on_all_bodies,
+)
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of, within
 from escalera.core.edits.layer_edits import AddLayer
 from escalera.core.palette.sounds import BY_KEY, DRUM_SOUND
@@ -81,16 +91,20 @@ def _replaced(song: Song, old: dict[str, int], groove: Groove) -> Song:
     """Placements follow a groove whose drums changed."""
     parts = dict(groove.parts)
     gone, fresh = {old[d] for d in old.keys() - parts.keys()}, [d for d in parts if d not in old]
-    spans = {
-        s.id: {(p.start_ticks, p.end_ticks, p.offset_ticks) for p in s.placements if p.pattern_id in old.values()}
-        for s in song.sections
-    }
-    if gone:
-        song = each_body(song, lambda s: without_patterns(s, gone))
-    for section_id, found in spans.items():
-        for low, high, offset in sorted(found):
-            song = _place_parts(song, section_id, {d: parts[d] for d in fresh}, low, high, offset)
-    return song
+
+    def follow(flat: Song) -> Song:
+        spans = {
+            s.id: {(p.start_ticks, p.end_ticks, p.offset_ticks) for p in s.placements if p.pattern_id in old.values()}
+            for s in flat.sections
+        }
+        if gone:
+            flat = each_body(flat, lambda s: without_patterns(s, gone))
+        for section_id, found in spans.items():
+            for low, high, offset in sorted(found):
+                flat = _place_parts(flat, section_id, {d: parts[d] for d in fresh}, low, high, offset)
+        return flat
+
+    return on_all_bodies(song, follow)
 
 
 def _place_parts(song: Song, section_id: int, parts: dict[str, int], low: int, high: int, offset: int) -> Song:
@@ -200,7 +214,10 @@ class AdoptGroove:
     def apply(self, song: Song) -> Song:
         section = section_of(song, self.section_id)
         _spans(song, section, self.phrase)
-        line = timeline(song)
+        return on_all_bodies(song, self._adopted)
+
+    def _adopted(self, song: Song) -> Song:
+        line, section = timeline(song), section_of(song, self.section_id)
         here = (line.span_of(section.id), self.phrase)
         wanted = phrase_beat(song, *here)
         if not wanted.hits:

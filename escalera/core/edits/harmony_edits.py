@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable
 from dataclasses import replace
 
-from escalera.core.document.chord_text import MAX_CHORD_BARS, between_ticks, parse_chordline, stretched
+from escalera.core.document.chord_text import MAX_CHORD_BARS, between_ticks, parse_chordline, stretched, write_chordline
 from escalera.core.document.limits import MAX_CAPO, MAX_PASSES, MAX_SHIFT_SEMITONES, MAX_TUNED_DOWN, PUSHES, TUNING_HZ
 from escalera.core.document.song import Progression, Section, Song, each_body
 from escalera.core.edits.curve_edits import Treat
@@ -322,3 +322,24 @@ def _with_tuned_drums(song: Song, section_id: int) -> Song:
     for layer, lane, value in retuned_drums(song, section):
         song = Treat(section_id, layer.id, lane, value).apply(song)
     return song
+
+
+@edit("set_chords_here")
+class SetChordsHere:
+    """Write chords as they sound in a section: its own where it has some (or `here`), else the whole song's in the song's key."""
+
+    section_id: int
+    chords: str
+    here: bool = False
+
+    def _meant(self, song: Song) -> SetChords:
+        section = section_of(song, self.section_id)
+        if section.progression is not None or self.here:
+            return SetChords(self.chords, section.id)
+        return SetChords(write_chordline(read_chords(song, self.chords, section), song.metre))
+
+    def apply(self, song: Song) -> Song:
+        return self._meant(song).apply(song)
+
+    def summary(self, song: Song) -> str:
+        return self._meant(song).summary(song)

@@ -1,4 +1,7 @@
-"""Layers that somebody sent and that must stay as they are: their notes and their sound, not their place in the mix."""
+"""What an edit must leave as it is: layers that somebody sent (pinned), and the sound of printed ones (frozen).
+
+Both are held by comparing the song before and after, in one place, so that no edit need remember them.
+"""
 
 from __future__ import annotations
 
@@ -7,25 +10,31 @@ from escalera.core.document.song import Layer, Song, Variation
 from escalera.errors import EditError
 
 SOUND = names(Layer, "pinned")
+FROZEN = names(Layer, "frozen")
 Played = set[tuple[str, int, float, bool, bool]]
 
 
-def keep_held(before: Song, after: Song) -> Song:
-    """The song after an edit. Raises EditError when the edit changed what was sent by somebody.
+def keep_protected(before: Song, after: Song) -> Song:
+    """The song after an edit. Raises EditError when the edit changed what is pinned or frozen.
 
-    Where a held layer plays, how loud, on which side and in which spaces may change; letting go of it is an edit of its own.
+    Where a pinned layer plays, how loud, on which side and in which spaces may change, and a printed layer's notes and level;
+    unpinning and taking a print back are edits of their own.
     """
     for layer in before.layers:
         there = after.layer_by_id.get(layer.id)
-        if not layer.sent_by or (there is not None and not there.sent_by):
-            continue
-        if there is None or _changed(before, layer, after, there):
-            raise EditError(f"{layer.name} was sent by {layer.sent_by} and stays as it is. Let go of it first (its Record), or change another layer.")  # fmt: skip
+        if layer.sent_by and (there is None or (there.sent_by and _changed(before, layer, after, there))):
+            raise EditError(f"{layer.name} was sent by {layer.sent_by} and is pinned. Unpin it first (its Record), or change another layer.")  # fmt: skip
+        if layer.prints and there is not None and there.prints == layer.prints and _differ(layer, there, FROZEN):
+            raise EditError(f"{layer.name} is printed, and its sound is frozen. Take the print back to change it.")
     return after
 
 
+def _differ(layer: Layer, there: Layer, fields: tuple[str, ...]) -> bool:
+    return any(getattr(layer, field) != getattr(there, field) for field in fields)
+
+
 def _changed(before: Song, layer: Layer, after: Song, there: Layer) -> bool:
-    if any(getattr(layer, field) != getattr(there, field) for field in SOUND):
+    if _differ(layer, there, SOUND):
         return True
     was, has = (_played(song, layer.id) for song in (before, after))
     return not has <= was

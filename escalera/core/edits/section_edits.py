@@ -17,6 +17,7 @@ from escalera.core.document.song import (
     Song,
     Target,
     default_phrases,
+    fresh_copy,
 )
 from escalera.core.document.tempos import tempos_from, tempos_until
 from escalera.core.edits.edit import edit, one_of, section_of, within
@@ -246,8 +247,7 @@ class DuplicateSection:
         _check_bars(song, section.bars)
         after = section_of(song, self.after_id) if self.after_id else section
         ids = Ids(song.next_id)
-        copy = replace(section, id=ids(), name=next_name(song, section.name),
-                       placements=tuple(replace(p, id=ids()) for p in section.placements))  # fmt: skip
+        copy = replace(fresh_copy(section, ids), name=next_name(song, section.name))
         return _insert(song, copy, song.index_of(after.id) + 1, ids.next_id)
 
     def summary(self, song: Song) -> str:

@@ -17,6 +17,7 @@ from escalera.core.document.song import Ids, Placement, Section, Song, Variation
 from escalera.core.edits.edit import edit, layer_of, pattern_of, section_of, within
 from escalera.core.reading.placements import add_pattern, cleared, clip, joined, moved, nearest_phrase, span_ticks
 from escalera.core.reading.timeline import section_bar_ticks
+from escalera.core.rhythm.notation import parse_pattern
 from escalera.core.rhythm.pattern import pattern_from_list
 from escalera.errors import EditError
 
@@ -295,3 +296,25 @@ class CopyTiles:
 
     def summary(self, song: Song) -> str:
         return f"{section_of(song, self.to_id).name} plays as {section_of(song, self.from_id).name}"
+
+
+@edit("set_pattern_text")
+class SetPatternText:
+    """Replace the notes of a pattern by notes written as text, over a length in beats; `layer_id` says whose drum they hit."""
+
+    pattern_id: int
+    layer_id: int
+    notes: str
+    length: float
+    name: str = ""
+
+    def _written(self, song: Song) -> SetPattern:
+        sound = layer_of(song, self.layer_id).sound
+        pattern = parse_pattern(self.notes, self.length, sound.is_drum, sound.drum_note)
+        return SetPattern(self.pattern_id, pattern.length_ticks, pattern.to_list(), self.name)
+
+    def apply(self, song: Song) -> Song:
+        return self._written(song).apply(song)
+
+    def summary(self, song: Song) -> str:
+        return self._written(song).summary(song)

@@ -52,9 +52,9 @@ def section_changes(before: Song, after: Song) -> list[SectionChange]:
 
 def song_changes(before: Song, after: Song) -> list[str]:
     """What differs in the song as a whole, and in its layers beside what they play."""
-    told = list(_of_fields(before, after, ("progression",)))
+    told = list(_of_fields(before, after, ("progression",), ": "))
     chords = [write_chordline(s.progression, s.metre) or "none" for s in (before, after)]
-    told += [f"chords of the song {chords[0]} → {chords[1]}"] * (chords[0] != chords[1])
+    told += [f"chords of the song: {chords[0]} → {chords[1]}"] * (chords[0] != chords[1])
     told += [f"length: {before.bars} bars → {after.bars} bars"] * (before.bars != after.bars)
     order = [[s.name for s in song.sections if s.id in before.section_by_id and s.id in after.section_by_id] for song in (before, after)]  # fmt: skip
     if sorted(order[0]) == sorted(order[1]) and order[0] != order[1]:
@@ -66,18 +66,18 @@ def song_changes(before: Song, after: Song) -> list[str]:
     return told + [f"{a.name}: {', '.join(words)}" for a, b in both if (words := list(_of_layer(a, b)))]
 
 
-def _of_fields(a: Any, b: Any, skip: tuple[str, ...] = ()) -> Iterator[str]:
+def _of_fields(a: Any, b: Any, skip: tuple[str, ...] = (), between: str = " ") -> Iterator[str]:
     """The fields by which two states of one part differ, by the labels they are declared with."""
     for name, spec in specs(a.__class__).items():
         was, has = getattr(a, name), getattr(b, name)
         if was != has and spec.compared and name not in skip:
-            yield f"{spec.label.lower()}{_told(spec, was, has)}"
+            yield f"{spec.label.lower()}{_told(spec, was, has, between)}"
 
 
-def _told(spec: FieldSpec, was: Any, has: Any) -> str:
+def _told(spec: FieldSpec, was: Any, has: Any, between: str) -> str:
     writer = WRITTEN.get(type(has)) or WRITTEN.get(type(was)) or spec.said
     before, after = writer(was), writer(has)
-    return f" {before} → {after}" if before and after and before != after else " changed"
+    return f"{between}{before} → {after}" if before and after and before != after else " changed"
 
 
 WRITTEN: dict[type, Callable[[Any], str]] = {

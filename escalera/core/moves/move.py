@@ -12,7 +12,7 @@ from typing import Any
 
 from escalera.core.document.song import Layer, Placement, Section, Song, Variation
 from escalera.core.edits.edit import Edit, section_of
-from escalera.core.edits.protection import keep_held
+from escalera.core.edits.protection import keep_protected
 from escalera.core.edits.tile_edits import Vary
 from escalera.core.reading.timeline import Span, timeline
 from escalera.errors import EditError
@@ -77,7 +77,7 @@ def apply_move(song: Song, move: Move) -> Song:
     after = song
     for edit in move.edits:
         after = edit.apply(after)
-    return keep_held(song, after)
+    return keep_protected(song, after)
 
 
 def moves_for(song: Song, section: Section, kinds: tuple[str, ...] = ()) -> Iterator[Move]:

@@ -14,7 +14,7 @@ from escalera.core.document.limits import MAX_NAME, MAX_PARKED
 from escalera.core.document.names import singular
 from escalera.core.document.song import Layer, Section, Song
 from escalera.core.edits.body_edits import with_parked
-from escalera.core.edits.edit import section_of
+from escalera.core.edits.edit import edit, section_of
 from escalera.core.edits.section_edits import ResizeSection
 from escalera.core.edits.tile_edits import CopyTiles, Lift, SetTiles
 from escalera.core.moves.move import KINDS, Move, apply_move, moves_for, playing
@@ -47,7 +47,7 @@ class Option:
     trouble: str = ""
 
 
-@dataclass(frozen=True)
+@edit("add_options")
 class AddOptions:
     """Park said options beside a section's body, as one step. Raises EditError when none of them can be had."""
 

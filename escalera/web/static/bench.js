@@ -81,7 +81,7 @@ document.addEventListener("click", (event) => {
   if (hit("[data-go]")) { const [section, layer, phrase] = hit("[data-go]").dataset.go.split(":").map(Number); return choose({ section, layer, phrase }); }
   if (hit("[data-hear-form]")) return hearForm(hit("[data-hear-form]"));
   if (hit("[data-copies]")) return htmx.ajax("GET", `${path}/copies`, { target: "#copies", swap: "innerHTML", values: here() });
-  if (hit("[data-chords-here]")) return edit({ kind: "bench_chords", chords: $("chords").value, here: 1 });
+  if (hit("[data-chords-here]")) return edit({ kind: "set_chords_here", chords: $("chords").value, here: 1 });
   if (hit("[data-record]")) return taking.toggle();
   if (hit("[data-click]")) return clicking();
   page.click(event);

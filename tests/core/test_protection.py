@@ -3,7 +3,7 @@
 import pytest
 
 from escalera.core.edits import EDITS
-from escalera.core.edits.protection import keep_held
+from escalera.core.edits.protection import keep_protected
 from escalera.core.moves.move import apply_move, moves_for
 from escalera.errors import EditError
 from tests.songs import ids, small_song
@@ -22,17 +22,17 @@ NOTES = SONG.layer_by_id[B].pattern_id
 ])  # fmt: skip
 def test_what_was_sent_is_held_and_the_rest_is_free(kind, fields, held):
     edit = EDITS[kind](*fields)
-    assert keep_held(SONG, edit.apply(SONG)), "nothing is held before it is said"
+    assert keep_protected(SONG, edit.apply(SONG)), "nothing is held before it is said"
     if not held:
-        assert keep_held(HELD, edit.apply(HELD))
+        assert keep_protected(HELD, edit.apply(HELD))
         return
-    with pytest.raises(EditError, match="Plucked bass was sent by the bassist and stays as it is"):
-        keep_held(HELD, edit.apply(HELD))
+    with pytest.raises(EditError, match="Plucked bass was sent by the bassist and is pinned"):
+        keep_protected(HELD, edit.apply(HELD))
 
 
 def test_what_was_taken_off_the_wall_may_be_put_back():
     bare = EDITS["lift"](V, B).apply(EDITS["lift"](C, B).apply(HELD))
-    assert keep_held(bare, EDITS["toggle_tile"](C, B, 0).apply(bare)).section_by_id[C].placements
+    assert keep_protected(bare, EDITS["toggle_tile"](C, B, 0).apply(bare)).section_by_id[C].placements
 
 
 def test_no_move_that_would_change_it_can_be_made():
@@ -47,5 +47,5 @@ def test_no_move_that_would_change_it_can_be_made():
         except EditError:
             continue
         made += 1
-        assert keep_held(drummer, after)
+        assert keep_protected(drummer, after)
     assert made > 10 and f"lift:{K}" in tried

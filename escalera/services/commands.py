@@ -1,0 +1,128 @@
+"""Commands that need more than the song: a pattern or beat of the library, or rendered audio. They become edits of the core here."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from escalera.core.commands import read_command
+from escalera.core.document.song import Song
+from escalera.core.edits import Edit
+from escalera.core.edits.beat_edits import as_rows
+from escalera.core.edits.edit import section_of, sound_of, whole_number
+from escalera.core.edits.groove_edits import groove_of
+from escalera.core.ideas import PlaceIdea
+from escalera.core.reading.groove_reading import groove_beat
+from escalera.core.rhythm.beat import Beat
+from escalera.errors import EditError, shown
+from escalera.services import library
+from escalera.services.starting import take_next
+
+if TYPE_CHECKING:
+    from escalera.services.studio import Studio
+
+Fields = Mapping[str, str]
+Read = tuple[list[Edit], str]  # edits and, where it is not the edits' own, the line for the history
+
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """How a command is read with what the studio knows, and what is noted once it was applied."""
+
+    read: Callable[[Fields, Song, Studio], Read]
+    done: Callable[[Fields, Song, Studio], None] | None = None
+
+
+def read_edits(fields: Fields, song: Song, studio: Studio) -> Read:
+    """The edits that fields ask for. Raises EditError."""
+    row = PREPARED.get(fields.get("kind", ""))
+    return row.read(fields, song, studio) if row else ([read_command(fields, song)], "")
+
+
+def note_done(fields: Fields, after: Song, studio: Studio) -> None:
+    """What else is kept of a command that was applied."""
+    row = PREPARED.get(fields.get("kind", ""))
+    if row and row.done:
+        row.done(fields, after, studio)
+
+
+def _as(kind: str, fields: Fields, song: Song, **more: object) -> Read:
+    """The fields as another command, with what was looked up."""
+    looked_up = {name: value if isinstance(value, str) else json.dumps(value) for name, value in more.items()}
+    return [read_command({**fields, "kind": kind, **looked_up}, song)], ""
+
+
+def _add_layer(fields: Fields, song: Song, studio: Studio) -> Read:
+    """A new layer comes with the pattern that was chosen for it, or its sound's usual one."""
+    sound = fields.get("sound", "")
+    sound_of(sound)
+    chosen = library.patterns().get(fields.get("pattern_key", "")) or library.default_for(sound)
+    if chosen is None or "rows" in fields:
+        return [read_command(fields, song)], ""
+    return _as("add_layer", fields, song, pattern_name=chosen.name, length_ticks=chosen.pattern.length_ticks, rows=chosen.pattern.to_list())  # fmt: skip
+
+
+def _place_library(fields: Fields, song: Song, studio: Studio) -> Read:
+    chosen = library.patterns().get(fields.get("pattern_key", ""))
+    if chosen is None:
+        raise EditError("That pattern is not in the library. Choose one from the list.")
+    return _as("place_new", fields, song, name=chosen.name, length_ticks=chosen.pattern.length_ticks, rows=chosen.pattern.to_list())  # fmt: skip
+
+
+def beat_called(song: Song, key: str) -> tuple[str, Beat, str]:
+    """Name, beat and feel of a groove of the library, or of the song (`own:<id>`). Raises EditError."""
+    if key.startswith("own:"):
+        groove = groove_of(song, whole_number(key[4:], "groove"))
+        return groove.name, groove_beat(song, groove), groove.feel
+    found = library.grooves().get(key)
+    if found is None:
+        raise EditError(f"“{shown(key)}” is not in the library. Choose a groove from the list.")
+    return found.name, found.beat, found.feel
+
+
+def _take_groove(fields: Fields, song: Song, studio: Studio) -> Read:
+    name, played, feel = beat_called(song, fields.get("key", ""))
+    return _as("take_beat", fields, song, name=name, length_ticks=played.length_ticks, hits=as_rows(played), feel=feel)
+
+
+def _take_fill(fields: Fields, song: Song, studio: Studio) -> Read:
+    """A fill at the end of a phrase, or of each."""
+    name, played, _ = beat_called(song, fields.get("key", ""))
+    where = {k: v for k, v in fields.items() if k != "phrase" or not fields.get("everywhere")}
+    return _as("place_fill", where, song, name=name, length_ticks=played.length_ticks, hits=as_rows(played))
+
+
+def _next(fields: Fields, song: Song, studio: Studio) -> Read:
+    section = section_of(song, whole_number(fields.get("section_id"), "section"))
+    return take_next(song, section, fields.get("next", ""))
+
+
+def _print(fields: Fields, song: Song, studio: Studio) -> Read:
+    return [studio.print_of(song, whole_number(fields.get("layer_id"), "layer"))], ""
+
+
+def _place_idea(fields: Fields, song: Song, studio: Studio) -> Read:
+    """An idea brought back; words and recordings are brought in by hand."""
+    idea = studio.ideas.idea(whole_number(fields.get("idea_id"), "idea"))
+    if idea.song is None:
+        raise EditError(f"“{idea.name}” is brought in by hand. When it is done, say so in the list of ideas.")
+    return [PlaceIdea(whole_number(fields.get("section_id"), "section"), idea.song, fields.get("place", ""))], ""
+
+
+def _idea_placed(fields: Fields, after: Song, studio: Studio) -> None:
+    section = section_of(after, whole_number(fields.get("section_id"), "section"))
+    studio.ideas.set_placed(whole_number(fields.get("idea_id"), "idea"), f"{after.title}, {section.name}")
+
+
+PREPARED: dict[str, Prepared] = {
+    "add_layer": Prepared(_add_layer),
+    "place_library": Prepared(_place_library),
+    "take_groove": Prepared(_take_groove),
+    "take_fill": Prepared(_take_fill),
+    "next": Prepared(_next),
+    "print_layer": Prepared(_print),
+    "print_again": Prepared(_print),
+    "place_idea": Prepared(_place_idea, _idea_placed),
+}
