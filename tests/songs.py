@@ -23,6 +23,7 @@ from escalera.core.edits import sound_edits as D
 from escalera.core.edits import tile_edits as T
 from escalera.core.edits import voice_edits as Z
 from escalera.core.edits.edit import section_of
+from escalera.core.edits.swing_edits import SetSwing
 from escalera.core.lines.makers import MAKERS
 from escalera.core.lines.transformations import TRANSFORMATIONS
 from escalera.core.moves import apply_move, moves_for
@@ -146,7 +147,7 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(G.VaryGroove, groove, st.sampled_from(["busier", "sparser", "half-time"]), section, st.none() | st.integers(0, 1)),
         st.builds(G.SetHit, groove, st.sampled_from(["kick", "ride"]), st.sampled_from([0, 480]), st.sampled_from([0, 90])),
         st.builds(G.PlaceFill, section, st.just("Fill"), st.just(3840), st.just([[2880, "snare", 100]])),
-        st.builds(G.SetSwing, section, st.sampled_from([50, 60, 66]), st.sampled_from(["1/8", "1/16"]), st.just(0) | layer),
+        st.builds(SetSwing, section, st.sampled_from([50, 60, 66]), st.sampled_from(["1/8", "1/16"]), st.just(0) | layer),
         st.builds(G.RemoveGroove, groove),
         st.builds(N.MakeLine, section, layer, st.integers(0, 1), st.sampled_from(sorted(MAKERS))),
         st.builds(N.TransformLine, section, layer, st.integers(0, 1), st.sampled_from(sorted(TRANSFORMATIONS))),

@@ -23,7 +23,7 @@ from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
 from escalera.meters.loudness import Loudness, loudness, true_peak_dbtp
 from escalera.meters.span_meters import SpanMeters, band_levels_db
-from escalera.sound.cache import content_key
+from escalera.sound.content import content_key
 from escalera.sound.disk import DiskShelf
 from escalera.sound.master import limit
 from escalera.sound.measurement import measure_key, measure_section
@@ -168,7 +168,7 @@ class Rendering:
         chunk_keys = self.renderer.chunk_keys(song, line)
         keys = [measure_key(self.renderer, song, span, key) for span, key in zip(line.spans, chunk_keys)]
         targets = [(s.id, s.target, s.bars) for s in song.sections]
-        return repr((keys, song.school, song.scale, targets))
+        return content_key(keys, song.school, song.scale, targets)
 
     def measured_later(self, song_id: int, song: Song) -> MeasuredSong | None:
         """The measurement if it is there; else start it and return None. Only the newest state of a song is measured."""

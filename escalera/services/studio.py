@@ -21,6 +21,7 @@ from escalera.services.commands import note_done, read_edits
 from escalera.services.idea_service import Ideas
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.rendering import Rendering
+from escalera.services.upkeep import put_in_order
 from escalera.services.versioning import Versions
 from escalera.settings import data_folder, number
 from escalera.store import shelves
@@ -44,6 +45,7 @@ class Studio:
         self.folder = folder or data_folder()
         self.database = Database(self.folder / "escalera.db", number("max_pages") if max_pages is None else max_pages)
         self.repository = Repository()
+        put_in_order(self.database, self.repository)
         self.versions = Versions(self.database, self.repository)
         self.ideas = Ideas(self.database)
         disk = (self.folder / "sound", number("disk_cache_mb"))

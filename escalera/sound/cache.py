@@ -5,22 +5,12 @@ What is worth keeping over a restart goes to a store on disk as well (sound.disk
 
 from __future__ import annotations
 
-import hashlib
 from collections import OrderedDict
 from collections.abc import Callable
 from threading import Lock
 from typing import Any, Protocol, TypeVar
 
 T = TypeVar("T")
-
-
-def content_key(*parts: object) -> str:
-    """A key from values and bytes; equal content, equal key."""
-    digest = hashlib.blake2b(digest_size=16)
-    for part in parts:
-        digest.update(part if isinstance(part, bytes) else repr(part).encode())
-        digest.update(b"\0")
-    return digest.hexdigest()
 
 
 class Shelf(Protocol):

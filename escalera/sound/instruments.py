@@ -12,8 +12,9 @@ from escalera.core.palette.parameters import Settings, with_setting
 from escalera.core.palette.sounds import BY_KEY
 from escalera.core.theory.pitch import STANDARD_HZ, pitch_to_hz
 from escalera.sound.bank_player import bank
-from escalera.sound.cache import AudioCache, content_key
+from escalera.sound.cache import AudioCache
 from escalera.sound.compilation import bus, tonal
+from escalera.sound.content import content_key
 from escalera.sound.schedule import RATE_HZ, Notes
 from escalera.sound.spec import VERSION, Moving, Stacked, TempoPoints, ticks_at
 from escalera.sound.voices import Patch, patch

@@ -10,7 +10,7 @@ from escalera.core.energy.felt import felt_bars
 from escalera.core.energy.stats import INDEX
 from escalera.core.reading.timeline import Span, Timeline
 from escalera.meters.span_meters import SpanMeters, measure_spans
-from escalera.sound.cache import content_key
+from escalera.sound.content import content_key
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
 

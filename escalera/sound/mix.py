@@ -15,8 +15,9 @@ from escalera.core.palette.parameters import Settings
 from escalera.core.reading.events import layer_events, sounding_layers
 from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
-from escalera.sound.cache import AudioCache, Shelf, content_key
+from escalera.sound.cache import AudioCache, Shelf
 from escalera.sound.compilation import bus
+from escalera.sound.content import content_key
 from escalera.sound.effect_processes import PROCESSES, Stage, compressor_memory
 from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit
 from escalera.sound.plan import SEND_PATHS, Part, Plan, dynamic_devices, finish, make_plan
@@ -147,7 +148,7 @@ class Renderer:
         keys = [plan.key for plan in plans]
         ends = [s + plan.reach for s, plan in zip(starts, plans)]
         behind, ahead_samples = memory(song)
-        looks_back, dynamics = 2 * PRE_ROLL_SAMPLES + behind, repr(sorted(_dynamic(song).items()))
+        looks_back, dynamics = 2 * PRE_ROLL_SAMPLES + behind, sorted(_dynamic(song).items())
         found = []
         for i in range(len(line.spans)):
             near = [j for j in range(i + 1) if j == i or ends[j] > starts[i] - looks_back]

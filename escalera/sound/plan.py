@@ -14,7 +14,7 @@ from escalera.core.palette.effects import RETURN_BY_KEY, RETURNS
 from escalera.core.palette.parameters import Settings
 from escalera.core.reading.events import START, layer_events, sounding_layers
 from escalera.core.reading.timeline import Span
-from escalera.sound.cache import content_key
+from escalera.sound.content import content_key
 from escalera.sound.effect_processes import PROCESSES, Stage
 from escalera.sound.schedule import RATE_HZ, Notes, kick_onsets, schedule, ticks_to_samples
 from escalera.sound.spec import (

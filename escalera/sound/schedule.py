@@ -12,6 +12,7 @@ from escalera.core.document.song import Layer, Song, Variation
 from escalera.core.palette.sounds import CHOKES
 from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, Events, layer_events, sounding_layers
 from escalera.core.reading.timeline import Grid, Span
+from escalera.sound.content import encoded
 
 RATE_HZ = 44_100
 RING = np.int64(1 << 40)
@@ -35,10 +36,7 @@ class Notes:
     @cached_property
     def content(self) -> bytes:
         """What the notes say, as bytes for a content key."""
-        return (
-            b"".join(a.tobytes() for a in (self.start, self.hold, self.pitch, self.velocity))
-            + repr(self.curves).encode()
-        )
+        return encoded((self.start, self.hold, self.pitch, self.velocity, self.curves))
 
 
 def ticks_to_samples(grid: Grid, ticks: NDArray[np.int64] | NDArray[np.int32]) -> NDArray[np.int64]:

@@ -17,7 +17,7 @@ from escalera.core.reading.timeline import Span
 from escalera.core.theory.pitch import STANDARD_HZ
 from escalera.core.time.tempo import TempoPoint, tempo_map
 from escalera.sound.bank_player import bank
-from escalera.sound.cache import content_key
+from escalera.sound.content import content_key
 from escalera.sound.schedule import RATE_HZ, Notes
 from escalera.sound.voices import patch
 

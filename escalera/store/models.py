@@ -85,3 +85,10 @@ class IdeaRow(Base):
     placed: Mapped[str] = mapped_column(String(240), default="")
     seconds: Mapped[float] = mapped_column(default=0.0)
     data: Mapped[bytes] = mapped_column(LargeBinary, default=b"")
+
+
+class UpkeepRow(Base):
+    """A piece of upkeep that was done once."""
+
+    __tablename__ = "upkeep"
+    name: Mapped[str] = mapped_column(String(40), primary_key=True)

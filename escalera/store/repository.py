@@ -186,12 +186,21 @@ class Repository:
         if fresh:
             there = set(session.scalars(select(PatternRow.hash).where(PatternRow.hash.in_(fresh))))
             session.add_all(PatternRow(hash=h, data=p.to_bytes()) for h, p in fresh.items() if h not in there)
-        plain = {"version": FORMAT_VERSION, "song": to_plain(song)}
-        document = zlib.compress(json.dumps(plain, separators=(",", ":")).encode(), 1)
-        row = RevisionRow(song_id=song_id, parent_id=parent_id, summary=summary[:300], document=document)
+        row = RevisionRow(song_id=song_id, parent_id=parent_id, summary=summary[:300], document=_document(song))
         session.add(row)
         session.flush()
         return row.id
+
+    def with_prints(self, session: Session) -> list[RevisionRow]:
+        """Every state in which a layer is printed."""
+        rows = session.scalars(select(RevisionRow))
+        return [row for row in rows if b'"prints"' in zlib.decompress(row.document)]
+
+    def rewrite(self, session: Session, revision: RevisionRow, song: Song) -> None:
+        """Put a state down anew, in the present format; for upkeep only, what it says must stay the same."""
+        revision.document = _document(song)
+        with self._lock:
+            self._documents.pop(revision.id, None)
 
     def _parsed(self, session: Session, revision: RevisionRow) -> Song:
         with self._lock:
@@ -212,3 +221,8 @@ class Repository:
             self._documents[revision_id] = song
             while len(self._documents) > CACHED_DOCUMENTS:
                 self._documents.popitem(last=False)
+
+
+def _document(song: Song) -> bytes:
+    plain = {"version": FORMAT_VERSION, "song": to_plain(song)}
+    return zlib.compress(json.dumps(plain, separators=(",", ":")).encode(), 1)

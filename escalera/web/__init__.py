@@ -10,6 +10,7 @@ from pathlib import Path
 from flask import Flask, Response, render_template, request
 from flask_wtf.csrf import CSRFError, CSRFProtect
 
+from escalera.core.commands import write_command
 from escalera.core.time.ticks import clock
 from escalera.errors import EscaleraError
 from escalera.services.studio import Studio
@@ -54,7 +55,7 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     )  # fmt: skip
     CSRFProtect(app)
     app.jinja_env.globals.update(asset=asset_url)
-    app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}")
+    app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}", fields=write_command)
     for module in (
         assets,
         shelf,

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.bench.bass_faults import Fault, bass_faults, has_bass_pitch
-from escalera.core.bench.layer_jobs import SectionJobs, Stretches, clashing, jobs, pitched_notes
+from escalera.core.bench.layer_jobs import SectionJobs, clashing, jobs, pitched_notes
 from escalera.core.bench.low_end import LowEnd, low_end
 from escalera.core.bench.tune_map import TuneMap, tune_map, without_place
+from escalera.core.checks.line_findings import LineFinding, line_findings
 from escalera.core.document.chord_text import write_chordline
 from escalera.core.document.song import Layer, NamedPattern
 from escalera.core.edits.harmony_edits import sounding_chords
@@ -17,11 +17,12 @@ from escalera.core.edits.note_edits import GRIDS
 from escalera.core.lines.line_reading import LineReading, hook_in_words
 from escalera.core.lines.makers import MAKERS, Maker
 from escalera.core.lines.note_encoding import HOWS, how_written
+from escalera.core.moves.move import is_pitched
 from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, layer_events, sounding_layers
 from escalera.core.reading.groove_reading import drum_layers, groove_at, phrase_beat
 from escalera.core.reading.phrase_frames import line_reading
-from escalera.core.reading.phrase_notes import PhraseNotes, line_in, outside, played_in, range_of
-from escalera.core.reading.section_harmony import progression_of, section_harmony
+from escalera.core.reading.phrase_notes import PhraseNotes, line_in, played_in, range_of
+from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.rhythm.beat import RANK
 from escalera.core.theory.chords import roman
 from escalera.core.theory.keys import Key
@@ -45,27 +46,6 @@ from escalera.web.song_view import Selection
 LETTERS = ("ZXCVBNM", "ASDFGHJ", "QWERTYU")  # rows of the keyboard from low to high, a step of the key a letter
 USUAL_LANES = ("kick", "snare", "closed hat")
 MAKER_FAMILIES = {"low end": ("low end",), "chords": ("chords", "leads"), "leads": ("leads", "chords")}
-
-
-@dataclass(frozen=True, slots=True)
-class Remedy:
-    """Something that would mend a finding: its words, its predicted effect, and the edit."""
-
-    label: str
-    effect: str
-    edit: dict[str, object]
-
-
-@dataclass(frozen=True, slots=True)
-class BenchFinding:
-    title: str
-    said: str
-    remedies: tuple[Remedy, ...] = ()
-    off: bool = True
-
-
-def is_pitched(layer: Layer) -> bool:
-    return not layer.sound.is_drum and layer.sound.register[0] < layer.sound.register[1]
 
 
 class BenchView(PhraseView):
@@ -333,79 +313,8 @@ class BenchView(PhraseView):
         """The fields that every edit of the chosen line carries."""
         return {"section_id": self.section.id, "layer_id": self.layer.id if self.layer else 0, "phrase": self.phrase}
 
-    def findings(self) -> list[BenchFinding]:
+    def findings(self) -> list[LineFinding]:
         """What is wrong with the line here, each with a remedy."""
-        if self.layer is None or self.line is None:
-            return []
-        return [*self._out_of_range(), *self._without_chords(), *self._too_long(), *self._with_the_voice()]
-
-    def _out_of_range(self) -> list[BenchFinding]:
-        assert self.layer is not None and self.line is not None
-        below, above = outside(self.line, self.layer)
-        if not below + above:
-            return []
-        low, high = (self.key.pitch_name(p) for p in range_of(self.layer))
-        count = below + above
-        said = f"{count} {'note lies' if count == 1 else 'notes lie'} {'below' if not above else 'above' if not below else 'outside'} the range of {self.layer.sound.label}, {low} to {high}. They sound, but not as the sound is meant."
-        fold = Remedy("Into the range, by octaves", f"−{count} outside", {"kind": "fold_line", **self.place()})
-        return [BenchFinding("Outside the range", said, (fold,))]
-
-    def _without_chords(self) -> list[BenchFinding]:
-        assert self.line is not None
-        follows = any(how_written(n.kind) == "chord" for n in self.line.notes)
-        if not follows or progression_of(self.song, self.section) is not None:
-            return []
-        said = f"The line follows the chords, but nobody wrote any: it stays on {self.shades[0].chord}. Write them below, or take these."
-        usual = "i | VI | III | VII" if self.key.is_minor else "I | V | vi | IV"
-        return [
-            BenchFinding("No chords to follow", said, (Remedy(usual, "", {"kind": "set_chords", "chords": usual}),))
-        ]
-
-    def _too_long(self) -> list[BenchFinding]:
-        assert self.line is not None and self.layer is not None
-        for placement in self.line.placements:
-            entry = self.song.pattern_by_id[placement.pattern_id]
-            bar = self.span.bar_metres[0].bar_ticks
-            room, long = self.span.length_ticks, entry.pattern.length_ticks
-            if long > room:
-                said = f"“{entry.name}” is {long / bar:g} bars long; {self.section.name} has {room / bar:g}, so its end is not heard."
-                longer = Remedy(
-                    "Twice as fast here",
-                    "",
-                    {"kind": "transform_line", "transformation": "double-time", **self.place()},
-                )
-                grow = Remedy(
-                    f"Make {self.section.name} as long",
-                    "",
-                    {"kind": "resize_section", "section_id": self.section.id, "bars": -(-long // bar)},
-                )
-                return [BenchFinding("Longer than its section", said, (grow, longer))]
-        return []
-
-    def _with_the_voice(self) -> list[BenchFinding]:
-        assert self.layer is not None
-        clash = next((c for c in self.jobs.clashes if c.layer.id == self.layer.id), None)
-        if clash is None or clash.notes < 3 or self.jobs.voice is None:
-            return []
-        said = f"{clash.notes} of its {clash.of} notes in {self.section.name} lie within {clash.voice.name}’s range while it sings."
-        low, high = self.edges
-        voice, notes = self.jobs.voice, pitched_notes(self.song, self.span, self.layer)
-        sung = pitched_notes(self.song, self.span, voice.layer)
-        elsewhere = [n for n in notes if not low <= n[0] < high]
-        raised = [(a, b, p + 12) for a, b, p in notes if low <= a < high]
-        stretches = Stretches(sung)
-        silent = all(stretches.meets(n) for n in notes if low <= n[0] < high)  # then nothing would be left to answer
-        ways = (
-            (
-                "Answer only in the gaps",
-                notes if silent else [],
-                {"kind": "answer_only", "other_id": clash.voice.id, **self.place()},
-            ),
-            ("An octave up here", raised, {"kind": "transform_line", "transformation": "octave-up", **self.place()}),
+        return (
+            line_findings(self.song, self.span, self.phrase, self.layer, self.line) if self.layer and self.line else []
         )
-        found = []
-        for label, after, edit in ways:
-            fewer = clash.notes - len(clashing(voice, sorted([*elsewhere, *after]), sung))
-            if fewer > 0:
-                found.append(Remedy(label, f"−{fewer} {'clash' if fewer == 1 else 'clashes'}", edit))
-        return [BenchFinding("Fills the voice’s register", said, tuple(found))]

@@ -5,7 +5,7 @@ from dataclasses import fields, replace
 
 import pytest
 
-from escalera.core.commands import COMMANDS, read_command
+from escalera.core.commands import COMMANDS, read_command, write_command
 from escalera.core.commands.form_reading import read_command as read
 from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.document.lanes import FROZEN
@@ -111,6 +111,13 @@ def test_a_command_is_read_back_from_fields_of_text(kind):
 def test_fields_that_cannot_be_read_are_said(fields, says):
     with pytest.raises(EditError, match=says):
         read(fields, SONG)
+
+
+@pytest.mark.parametrize("kind", ROWS)
+def test_a_command_is_written_down_and_replayed(kind):
+    command = COMMANDS[kind](**ROWS[kind][0][0])
+    kept = json.loads(json.dumps(write_command(command)))
+    assert read_command(kept, base_of(kind)).apply(base_of(kind)) == command.apply(base_of(kind))
 
 
 def test_bars_and_beats_are_turned_into_ticks_of_the_section():

@@ -1,6 +1,9 @@
 """The store: nothing answered is lost, nothing refused is changed."""
 
 import sqlite3
+from dataclasses import replace
+from pathlib import Path
+from shutil import copy
 
 import pytest
 from hypothesis import given, settings
@@ -9,6 +12,7 @@ from hypothesis import strategies as st
 from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged
 from escalera.errors import EditError, EscaleraError, NotFound, StaleRevision, StoreError
+from escalera.formats.project import read_project
 from escalera.services.studio import Studio
 from escalera.store.database import MIGRATIONS, Database
 from tests.songs import edits_for, ids, small_song
@@ -26,6 +30,23 @@ def test_an_edit_survives_a_restart(tmp_path):
     assert second.head(song_id).song.tempo_bpm == 90 and second.shelf()[0].picture["tempo_bpm"] == 90
     assert second.head(song_id).song == EDITS["set_tempo"](90).apply(small_song())
     second.close()
+
+
+def test_a_database_of_the_first_format_opens_with_its_history_and_its_prints(tmp_path):
+    """Written by the version before: two songs, one with a printed bass, an undone step, the other with something of everything."""
+    copy(Path(__file__).parents[1] / "data" / "format1" / "songs.db", tmp_path / "escalera.db")
+    studio = Studio(tmp_path, cache_mb=10)
+    small, full = sorted(card.id for card in studio.shelf())
+    head = studio.head(small)
+    bass = next(x for x in head.song.layers if x.name == "Plucked bass")
+    assert bass.send_db("hall") == -12 and len(bass.prints) == 2 and head.can_redo
+    assert studio.rendering.print_state(head.song, bass.id) == (2, 2), "the prints sound wherever the bass plays"
+    for entry in studio.history(small):
+        assert studio.state(small, entry.revision_id).sections
+    project = (Path(__file__).parents[1] / "data" / "format1" / "everything.json").read_bytes()
+    assert replace(studio.head(full).song, layers=()) == replace(read_project(project), layers=())
+    assert studio.redo(small).song.layers[-1].pan == 0.5
+    studio.close()
 
 
 def test_undo_and_redo_walk_the_line_and_a_new_edit_cuts_the_rest(studio):

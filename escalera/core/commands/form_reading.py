@@ -41,6 +41,13 @@ def read_command(values: Mapping[str, str], song: Song) -> Edit:
     return _validated(kind, _bars_to_ticks(kind, written, song), values)
 
 
+def write_command(command: Edit) -> Fields:
+    """A command as `read_command` reads it: its kind and its fields, those that stand at their default left out."""
+    cls: Any = type(command)
+    values = {f.name: getattr(command, f.name) for f in fields(cls)}
+    return {"kind": cls.kind, **{f.name: values[f.name] for f in fields(cls) if values[f.name] != f.default}}
+
+
 def _validated(kind: str, written: Fields, values: Mapping[str, str]) -> Edit:
     for name, hint, required in _fields(kind):
         if hint is dict and not isinstance(written.get(name), dict):

@@ -15,6 +15,7 @@ from escalera.core.edits import (
     section_edits,
     song_edits,
     sound_edits,
+    swing_edits,
     tile_edits,
     voice_edits,
 )
@@ -37,6 +38,7 @@ __all__ = [
     "section_edits",
     "song_edits",
     "sound_edits",
+    "swing_edits",
     "tile_edits",
     "voice_edits",
 ]

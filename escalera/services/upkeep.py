@@ -1,0 +1,47 @@
+"""What is put in order once when a database of an earlier version is opened, and that needs more than the store."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from escalera.core.document.song import Layer, Song, on_all_bodies
+from escalera.core.reading.timeline import timeline
+from escalera.sound.first_print_keys import first_print_contents
+from escalera.sound.plan import parts_of, print_content
+from escalera.store.database import Database
+from escalera.store.repository import Repository
+from escalera.store.upkeep_rows import is_done, set_done
+
+PRINT_KEYS = "print keys 2"
+
+
+def put_in_order(database: Database, repository: Repository) -> None:
+    """Bring prints of the first format under the keys of the present one, in every state of every song."""
+    with database.read() as session:
+        if is_done(session, PRINT_KEYS):
+            return
+    with database.write() as session:
+        for revision in repository.with_prints(session):
+            song = repository.at(session, revision.song_id, revision.id)
+            repository.rewrite(session, revision, with_present_keys(song))
+        set_done(session, PRINT_KEYS)
+
+
+def with_present_keys(song: Song) -> Song:
+    """The song whose prints are named by the present encoding wherever they sound."""
+    keys: dict[str, str] = {}
+
+    def read(flat: Song) -> Song:
+        for span in timeline(flat).spans:
+            for part in parts_of(flat, span):
+                present = print_content(part.spec, part.notes)
+                keys.update(dict.fromkeys(first_print_contents(part.spec, part.notes), present))
+        return flat
+
+    on_all_bodies(song, read)
+
+    def renamed(layer: Layer) -> Layer:
+        prints = tuple(replace(p, content=keys.get(p.content, p.content)) for p in layer.prints)
+        return replace(layer, prints=prints)
+
+    return replace(song, layers=tuple(renamed(x) if x.prints else x for x in song.layers))
