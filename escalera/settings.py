@@ -1,50 +1,31 @@
-"""One table of settings: name, environment variable, default, meaning."""
+"""The settings, from environment variables ESCALERA_…; each says what it is for."""
 
 from __future__ import annotations
 
-import os
-from dataclasses import dataclass
 from pathlib import Path
 
-
-@dataclass(frozen=True)
-class Setting:
-    key: str
-    variable: str
-    default: str
-    help: str
+from pydantic import Field
+from pydantic_settings import BaseSettings, SettingsConfigDict
 
 
-TABLE = (
-    Setting("data_folder", "ESCALERA_DATA", "var", "where the database and the secret key lie"),
-    Setting("host", "ESCALERA_HOST", "127.0.0.1", "address to serve on; any other than 127.0.0.1 needs a passcode"),
-    Setting("port", "ESCALERA_PORT", "5000", "port to serve on"),
-    Setting(
-        "passcode", "ESCALERA_PASSCODE", "", "passcode asked for when the program is reachable from other machines"
-    ),
-    Setting(
-        "max_pages", "ESCALERA_MAX_PAGES", "0", "largest size of the database in pages of 4096 bytes; 0 is no limit"
-    ),
-    Setting("cache_mb", "ESCALERA_CACHE_MB", "700", "memory for rendered sound, in megabytes"),
-    Setting("soundfont", "ESCALERA_SOUNDFONT", "", "a SoundFont file to use; by default the first one installed"),
-    Setting(
-        "disk_cache_mb", "ESCALERA_DISK_CACHE_MB", "1000", "rendered sound kept on disk, in megabytes; 0 keeps none"
-    ),
-    Setting("upload_mb", "ESCALERA_UPLOAD_MB", "24", "largest file that may be brought in, in megabytes"),
-)
+class Settings(BaseSettings):
+    """Read anew wherever it is made, so that a changed environment counts at once."""
 
+    model_config = SettingsConfigDict(env_prefix="ESCALERA_", env_ignore_empty=True)
 
-def value(key: str) -> str:
-    """The value of a setting: the environment's, else the default."""
-    row = next(row for row in TABLE if row.key == key)
-    return os.environ.get(row.variable) or row.default
-
-
-def number(key: str) -> int:
-    return int(value(key))
+    data: Path = Field(Path("var"), description="where the database and the secret key lie")
+    host: str = Field("127.0.0.1", description="address to serve on; any other than 127.0.0.1 needs a passcode")
+    port: int = Field(5000, ge=1, le=65_535, description="port to serve on")
+    passcode: str = Field("", description="passcode asked for when the program is reachable from other machines")
+    max_pages: int = Field(0, ge=0, description="largest size of the database in pages of 4096 bytes; 0 is no limit")
+    cache_mb: int = Field(700, ge=0, description="memory for rendered sound, in megabytes")
+    soundfont: str = Field("", description="a SoundFont file to use; by default the first one installed")
+    disk_cache_mb: int = Field(1000, ge=0, description="rendered sound kept on disk, in megabytes; 0 keeps none")
+    upload_mb: int = Field(24, ge=1, description="largest file that may be imported, in megabytes")
 
 
 def data_folder() -> Path:
-    folder = Path(value("data_folder")).resolve()
+    """The folder of the database, made where it is not there."""
+    folder = Settings().data.resolve()
     folder.mkdir(parents=True, exist_ok=True)
     return folder

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 
 import click
+from pydantic import ValidationError
 
 from escalera import __version__
 from escalera.cli import file_commands as files
@@ -26,6 +27,12 @@ class Plain(click.Group):
         except OSError as error:
             click.echo(
                 f"escalera: {error.filename or 'file'}: {error.strerror or error}. Check the path and its rights.",
+                err=True,
+            )
+        except ValidationError as error:
+            first = error.errors()[0]
+            click.echo(
+                f"escalera: ESCALERA_{str(first['loc'][0]).upper()}: {first['msg'].lower()}, found “{first['input']}”. Set it to another value.",
                 err=True,
             )
         except MemoryError:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from escalera.errors import InputError
-from escalera.settings import value
+from escalera.settings import Settings
 
 if TYPE_CHECKING:
     from escalera.services.studio import Studio
@@ -21,7 +21,7 @@ def _serve(host: str, port: int, opened: Studio | None = None) -> None:
 
     from escalera.web import create_app
 
-    if host not in ("127.0.0.1", "localhost", "::1") and not value("passcode"):
+    if host not in ("127.0.0.1", "localhost", "::1") and not Settings().passcode:
         raise InputError(
             f"Serving on {host} lets other machines in. Set ESCALERA_PASSCODE first, or serve on 127.0.0.1."
         )
@@ -46,8 +46,8 @@ def _load_kernels() -> None:
 
 
 @click.command()
-@click.option("--host", default=lambda: value("host"), show_default="127.0.0.1", help="Address to serve on.")
-@click.option("--port", default=lambda: int(value("port")), type=int, show_default="5000", help="Port to serve on.")
+@click.option("--host", default=lambda: Settings().host, show_default="127.0.0.1", help="Address to serve on.")
+@click.option("--port", default=lambda: Settings().port, type=int, show_default="5000", help="Port to serve on.")
 def serve(host: str, port: int) -> None:
     """Serve Escalera to the browser."""
     _serve(host, port)
@@ -55,7 +55,7 @@ def serve(host: str, port: int) -> None:
 
 @click.command()
 @click.option("--seed-only", is_flag=True, help="Only put the demo songs on the shelf.")
-@click.option("--port", default=lambda: int(value("port")), type=int, show_default="5000", help="Port to serve on.")
+@click.option("--port", default=lambda: Settings().port, type=int, show_default="5000", help="Port to serve on.")
 def demo(seed_only: bool, port: int) -> None:
     """Serve with demo songs; songs that are already there are kept."""
     from escalera.cli.common import studio
@@ -66,7 +66,7 @@ def demo(seed_only: bool, port: int) -> None:
         said = f"{len(made)} demo songs put on the shelf." if made else "The shelf has songs already; they are kept."
         click.echo(said, err=True)
         if not seed_only:
-            _serve(value("host"), port, opened)
+            _serve(Settings().host, port, opened)
 
 
 @click.command()

@@ -6,7 +6,7 @@ import zlib
 
 import numpy as np
 
-from escalera.core.caching import Kept
+from escalera.core.caching import Results
 from escalera.core.checks import Finding
 from escalera.core.document.names import clean_name, clean_words
 from escalera.core.document.song import Song
@@ -28,7 +28,7 @@ class Ideas:
 
     def __init__(self, database: Database):
         self._database = database
-        self._songs: Kept[Song] = Kept(128)
+        self._songs: Results[Song] = Results(128)
 
     def all(self) -> list[ParkedIdea]:
         """Those without a place first, the newest first."""

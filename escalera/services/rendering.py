@@ -13,7 +13,7 @@ from threading import Lock
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.caching import Kept
+from escalera.core.caching import Results
 from escalera.core.document.song import Layer, Song
 from escalera.core.energy.explain import Agreement, agreement
 from escalera.core.energy.felt import felt_bars
@@ -79,7 +79,7 @@ class Rendering:
         self.shelf = DiskShelf(disk[0], disk[1] * 1_000_000) if disk and disk[1] else None
         self.renderer = Renderer(cache_mb, find_audio, self.shelf)
         self._progress: dict[int, float] = {}
-        self._stacks: Kept[tuple[StackReport | None]] = Kept(256)
+        self._stacks: Results[tuple[StackReport | None]] = Results(256)
         self._jobs: dict[str, Future[MeasuredSong]] = {}
         self._newest: dict[int, str] = {}
         self._lock = Lock()

@@ -23,7 +23,7 @@ from escalera.services.printing import print_edit, printed_audio
 from escalera.services.rendering import Rendering
 from escalera.services.upkeep import put_in_order
 from escalera.services.versioning import Versions
-from escalera.settings import data_folder, number
+from escalera.settings import Settings, data_folder
 from escalera.store import shelves
 from escalera.store.database import Database
 from escalera.store.repository import Card, Entry, Head, Repository
@@ -42,14 +42,15 @@ class Studio:
     """One per process. `folder` holds the database; it is created or migrated here."""
 
     def __init__(self, folder: Path | None = None, max_pages: int | None = None, cache_mb: int | None = None):
+        settings = Settings()
         self.folder = folder or data_folder()
-        self.database = Database(self.folder / "escalera.db", number("max_pages") if max_pages is None else max_pages)
+        self.database = Database(self.folder / "escalera.db", settings.max_pages if max_pages is None else max_pages)
         self.repository = Repository()
         put_in_order(self.database, self.repository)
         self.versions = Versions(self.database, self.repository)
         self.ideas = Ideas(self.database)
-        disk = (self.folder / "sound", number("disk_cache_mb"))
-        cache = number("cache_mb") if cache_mb is None else cache_mb
+        disk = (self.folder / "sound", settings.disk_cache_mb)
+        cache = settings.cache_mb if cache_mb is None else cache_mb
         self.jobs = BackgroundJobs()
         self.rendering = Rendering(cache, lambda name: printed_audio(self.database, name), disk)
 

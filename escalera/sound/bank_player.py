@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.theory.pitch import STANDARD_HZ
-from escalera.settings import value
+from escalera.settings import Settings
 
 FOLDERS = ("/usr/share/sounds/sf2", "/usr/share/soundfonts")
 RATE_HZ = 44_100
@@ -88,7 +88,7 @@ class Bank:
 
 def find_file() -> Path | None:
     """The SoundFont that was named, else the first one installed."""
-    named = value("soundfont")
+    named = Settings().soundfont
     if named:
         return Path(named) if Path(named).is_file() else None
     files = sorted(f for folder in FOLDERS for f in Path(folder).glob("*.sf2"))

@@ -9,7 +9,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.caching import Kept
+from escalera.core.caching import Results
 from escalera.core.document.song import Song
 from escalera.core.palette.parameters import Settings
 from escalera.core.reading.events import layer_events, sounding_layers
@@ -47,8 +47,8 @@ class Renderer:
     def __init__(self, cache_mb: int = 700, find_audio: FindAudio | None = None, shelf: Shelf | None = None):
         self.cache = AudioCache(cache_mb * 1_000_000, shelf)
         self.find_audio = find_audio
-        self._plans: Kept[Plan] = Kept(2048)
-        self._limited: Kept[bool] = Kept(8192)
+        self._plans: Results[Plan] = Results(2048)
+        self._limited: Results[bool] = Results(8192)
 
     # sections ------------------------------------------------------------------------------------------------
 

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import json
 import zlib
-from collections import OrderedDict
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
-from threading import Lock
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from escalera.core.caching import Results
 from escalera.core.document.codec import FORMAT_VERSION, Plain, from_plain, to_plain
 from escalera.core.document.song import Song
 from escalera.core.document.upgrades import upgraded
@@ -59,8 +58,7 @@ class Repository:
     """Reads and writes inside the session it is given; parsed documents are cached by revision."""
 
     def __init__(self) -> None:
-        self._documents: OrderedDict[int, Song] = OrderedDict()
-        self._lock = Lock()
+        self._documents: Results[Song] = Results(CACHED_DOCUMENTS)
 
     # songs -----------------------------------------------------------------------------------------------------
 
@@ -199,14 +197,12 @@ class Repository:
     def rewrite(self, session: Session, revision: RevisionRow, song: Song) -> None:
         """Put a state down anew, in the present format; for upkeep only, what it says must stay the same."""
         revision.document = _document(song)
-        with self._lock:
-            self._documents.pop(revision.id, None)
+        self._documents.drop(revision.id)
 
     def _parsed(self, session: Session, revision: RevisionRow) -> Song:
-        with self._lock:
-            if revision.id in self._documents:
-                self._documents.move_to_end(revision.id)
-                return self._documents[revision.id]
+        known = self._documents.get(revision.id)
+        if known is not None:
+            return known
         plain = json.loads(zlib.decompress(revision.document))
         kept = upgraded(plain.get("song", plain), plain.get("version", 1))  # the first format had no version around it
         hashes = {p["pattern"] for p in kept.get("patterns", ())}
@@ -217,10 +213,7 @@ class Repository:
 
     def remember(self, revision_id: int, song: Song) -> None:
         """Keep a parsed document; call it for a new state only when its transaction has ended well."""
-        with self._lock:
-            self._documents[revision_id] = song
-            while len(self._documents) > CACHED_DOCUMENTS:
-                self._documents.popitem(last=False)
+        self._documents.put(revision_id, song)
 
 
 def _document(song: Song) -> bytes:

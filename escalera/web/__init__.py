@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import gc
-import gzip
 import secrets
 from pathlib import Path
 
 from flask import Flask, Response, render_template, request
+from flask_compress import Compress
 from flask_wtf.csrf import CSRFError, CSRFProtect
 
 from escalera.core.commands import write_command
 from escalera.core.time.ticks import clock
 from escalera.errors import EscaleraError
 from escalera.services.studio import Studio
-from escalera.settings import number, value
+from escalera.settings import Settings
 from escalera.web import (
     arranging,
     assets,
@@ -39,21 +39,22 @@ POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:; "
     "font-src 'self'; connect-src 'self'; media-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 )
-COMPRESS_FROM = 1_000
 
 
 def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     """The application on a studio (by default the one of the data folder)."""
-    app = Flask(__name__)
+    app, settings = Flask(__name__), Settings()
     studio = studio or Studio()
     app.extensions["studio"] = studio
     app.config.update(
         SECRET_KEY=_secret(studio.folder), TESTING=testing, WTF_CSRF_TIME_LIMIT=None,
-        MAX_CONTENT_LENGTH=number("upload_mb") * 1_000_000, MAX_FORM_MEMORY_SIZE=8_000_000,
+        MAX_CONTENT_LENGTH=settings.upload_mb * 1_000_000, MAX_FORM_MEMORY_SIZE=8_000_000,
         SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, SEND_FILE_MAX_AGE_DEFAULT=31_536_000,
-        PASSCODE=value("passcode"),
+        PASSCODE=settings.passcode, COMPRESS_MIN_SIZE=1_000, COMPRESS_LEVEL=5, COMPRESS_ALGORITHM=["gzip"],
+        COMPRESS_MIMETYPES=["text/html", "text/css", "text/plain", "application/json", "text/javascript", "application/javascript", "image/svg+xml"],
     )  # fmt: skip
     CSRFProtect(app)
+    Compress(app)
     app.jinja_env.globals.update(asset=asset_url)
     app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}", fields=write_command)
     for module in (
@@ -88,7 +89,7 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     app.register_error_handler(
         413,
         lambda _: _page(
-            f"The file is larger than {number('upload_mb')} MB, the most that is read. Export less, or raise ESCALERA_UPLOAD_MB.",
+            f"The file is larger than {Settings().upload_mb} MB, the most that is read. Export less, or raise ESCALERA_UPLOAD_MB.",
             413,
         ),
     )
@@ -134,20 +135,4 @@ def _finish(response: Response) -> Response:
     response.headers.setdefault("Content-Security-Policy", POLICY)
     response.headers.setdefault("X-Content-Type-Options", "nosniff")
     response.headers.setdefault("Referrer-Policy", "same-origin")
-    return _compressed(response)
-
-
-def _compressed(response: Response) -> Response:
-    texts = ("text/", "application/json", "application/javascript", "image/svg")
-    wanted = "gzip" in request.headers.get("Accept-Encoding", "") and str(response.mimetype).startswith(texts)
-    if (
-        not wanted
-        or response.direct_passthrough
-        or response.content_length is None
-        or response.content_length < COMPRESS_FROM
-    ):
-        return response
-    response.set_data(gzip.compress(response.get_data(), 5))
-    response.headers["Content-Encoding"] = "gzip"
-    response.headers["Vary"] = "Accept-Encoding"
     return response

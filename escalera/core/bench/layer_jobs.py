@@ -5,7 +5,7 @@ from __future__ import annotations
 from bisect import bisect_left, bisect_right
 from dataclasses import dataclass
 
-from escalera.core.caching import Kept
+from escalera.core.caching import Results
 from escalera.core.document.song import Layer, Song
 from escalera.core.reading.events import DURATION, PITCH, START, heard_in, layer_events, sounding_layers
 from escalera.core.reading.timeline import Span
@@ -81,7 +81,7 @@ def jobs(song: Song, span: Span) -> SectionJobs:
     return song.memo[key]
 
 
-_kept: Kept[SectionJobs] = Kept(512)
+_kept: Results[SectionJobs] = Results(512)
 
 
 def _jobs(song: Song, span: Span) -> SectionJobs:

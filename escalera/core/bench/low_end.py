@@ -10,7 +10,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.caching import Kept
+from escalera.core.caching import Results
 from escalera.core.document.song import EVERY_BEAT, Layer, Song
 from escalera.core.energy.features import band_powers
 from escalera.core.palette.parameters import setting
@@ -186,7 +186,7 @@ def _dips(song: Song, span: Span, layer: Layer, edges_s: Floats) -> Floats:
     return _kept_dips.get_or_make(key, lambda: _ducked(edges_s, triggers, layer.duck_db, release_s))
 
 
-_kept_dips: Kept[Floats] = Kept(256)
+_kept_dips: Results[Floats] = Results(256)
 
 
 def _ducked(edges_s: Floats, triggers_s: Floats, duck_db: float, release_s: float) -> Floats:

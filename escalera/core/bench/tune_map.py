@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from escalera.core.caching import Kept
+from escalera.core.caching import Results
 from escalera.core.document.song import Layer, NamedPattern, Song
 from escalera.core.lines.kinship import NOTHING, PIECE, WHOLE, Kin, Notes, kinship, steps_of
 from escalera.core.reading.events import heard_in, sounding_layers
@@ -103,7 +103,7 @@ def _section_steps(song: Song, span: Span) -> dict[tuple[int, int], Notes]:
     return song.memo[key]
 
 
-_kept: Kept[dict[tuple[int, int], Notes]] = Kept(512)
+_kept: Results[dict[tuple[int, int], Notes]] = Results(512)
 
 
 def _read_steps(song: Song, span: Span, phrase: int, layer: Layer) -> Notes:

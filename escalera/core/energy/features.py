@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.caching import Kept
+from escalera.core.caching import Results
 from escalera.core.document.devices import Curve
 from escalera.core.document.lanes import CONTROLS
 from escalera.core.document.song import EVERY_BEAT, Layer, Song, Variation
@@ -72,8 +72,8 @@ class LayerVoice:
         return BY_KEY[self.sound_key]
 
 
-_kept: Kept[Stats] = Kept(8192)
-_kept_bands: Kept[Floats] = Kept(256)
+_kept: Results[Stats] = Results(8192)
+_kept_bands: Results[Floats] = Results(256)
 
 
 def voice_stats(voices: list[LayerVoice], grid: Grid) -> list[Stats]:

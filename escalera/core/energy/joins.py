@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from escalera.core.caching import Kept
+from escalera.core.caching import Results
 from escalera.core.document.song import Song
 from escalera.core.energy.model import SectionCore
 from escalera.core.reading.events import START, VELOCITY, heard_in, layer_events, sounding_layers
@@ -57,7 +57,7 @@ def join_devices(song: Song, left: Span, right: Span, song_right: Song | None = 
     return found or ["nothing"]
 
 
-_kept: Kept[tuple[str, ...]] = Kept(2048)
+_kept: Results[tuple[str, ...]] = Results(2048)
 
 
 def devices_between(left: SectionCore, right: SectionCore) -> tuple[str, ...]:

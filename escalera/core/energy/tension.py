@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.caching import Kept
+from escalera.core.caching import Results
 from escalera.core.document.song import Song
 from escalera.core.reading.events import DURATION, PITCH, START, heard_in, layer_events, sounding_layers
 from escalera.core.reading.section_harmony import section_harmony
@@ -17,7 +17,7 @@ WORTH = {"riser": 0.5, "roll": 0.4, "shorter loops": 0.25, "gap ahead": 0.35, "h
 
 
 Tension = tuple[NDArray[np.float64], dict[str, NDArray[np.float64]]]
-_kept: Kept[Tension] = Kept(2048)
+_kept: Results[Tension] = Results(2048)
 
 
 def section_tension(song: Song, span: Span) -> Tension:

@@ -5,10 +5,11 @@ Every option is tried on a copy; what it makes of the section is parked beside t
 
 from __future__ import annotations
 
-import difflib
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
+
+from rapidfuzz import fuzz, process
 
 from escalera.core.document.limits import MAX_NAME, MAX_PARKED
 from escalera.core.document.names import singular
@@ -35,6 +36,7 @@ FILLER = frozenset({
 })  # fmt: skip
 OTHER_WORDS = {"bass": "low end", "vocal": "voices", "vocals": "voices", "synths": "leads", "beat": "drums"}
 EVERYTHING = ("everything", "everyone", "all", "all of it", "the lot")
+SLIP = 82  # of 100: words at least so alike are taken for one another
 SAMPLES = "“no drums”, “only bass and keys”, “as in Verse 1”, “half time”, “8 bars”"
 
 
@@ -300,7 +302,9 @@ def _move_called(song: Song, section: Section, text: str) -> Move | None:
     wanted = _tokens(text)
     best: tuple[int, Move] | None = None
     for move, words in _named(song, section):
-        if wanted and all(word in words or difflib.get_close_matches(word, words, 1, 0.82) for word in wanted):
+        if wanted and all(
+            word in words or process.extractOne(word, words, scorer=fuzz.ratio, score_cutoff=SLIP) for word in wanted
+        ):
             extra = len(words) - len(wanted)
             if best is None or extra < best[0]:
                 best = (extra, move)

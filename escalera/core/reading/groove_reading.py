@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.caching import Kept
+from escalera.core.caching import Results
 from escalera.core.document.song import Groove, Layer, Section, Song
 from escalera.core.reading.events import START, VELOCITY, Events, layer_events, sounding_layers
 from escalera.core.reading.timeline import Span, section_metres, timeline
@@ -57,7 +57,7 @@ def _phrase_beat(song: Song, span: Span, phrase: int) -> Beat:
     return _kept.get_or_make(key, lambda: _beat_of(*key))
 
 
-_kept: Kept[Beat] = Kept(1024)
+_kept: Results[Beat] = Results(1024)
 
 
 def _drums_of(song: Song, span: Span) -> tuple[tuple[str, Events], ...]:
