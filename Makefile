@@ -5,7 +5,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 export NUMBA_CACHE_DIR := $(CURDIR)/$(VENV)/numba-cache
 
-.PHONY: install demo test bench vendor clean
+.PHONY: install demo test lint format bench vendor clean
 
 install: $(VENV)/.installed
 
@@ -22,11 +22,30 @@ $(VENV)/.tested: $(VENV)/.installed
 demo: install
 	$(BIN)/escalera demo --port $(PORT)
 
-test: $(VENV)/.tested
+test: $(VENV)/.tested lint
 	sh tools/find-chromium
-	$(BIN)/ruff check .
-	$(BIN)/mypy
 	$(BIN)/pytest
+
+$(VENV)/.front: $(VENV)/.tested tools/front/package-lock.json
+	sh tools/npm ci --prefix tools/front --loglevel=error
+	touch $@
+
+# what can be read without running the program: Python, templates, styles, scripts
+lint: $(VENV)/.front
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check --quiet .
+	$(BIN)/mypy
+	$(BIN)/djlint escalera/web/templates --check --quiet
+	$(BIN)/djlint escalera/web/templates --lint --quiet
+	tools/front/node_modules/.bin/biome ci --config-path=tools/front --log-level=error escalera/web/static
+	sh tools/node tools/front/node_modules/typescript/bin/tsc -p tools/front
+	sh tools/node --test "tests/scripts/*.test.mjs"
+
+format: $(VENV)/.front
+	$(BIN)/ruff check --fix-only --quiet .
+	$(BIN)/ruff format --quiet .
+	-$(BIN)/djlint escalera/web/templates --reformat --quiet
+	tools/front/node_modules/.bin/biome check --write --config-path=tools/front --log-level=error escalera/web/static
 
 $(VENV)/.benched: $(VENV)/.installed
 	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[bench]'

@@ -60,7 +60,7 @@ def _summed(power: NDArray, edges: NDArray[np.int64]) -> NDArray[np.float64]:
 
 
 def _one_span(audio: Audio, rate_hz: float, out: NDArray[np.float64]) -> tuple[float, float]:
-    """Fill one row of stats; returns correlation and spectral centre in hertz."""
+    """Fill one row of stats; returns correlation and centroid in hertz."""
     left, right = _spectra(audio)
     mid, side = (left + right) / 2, (left - right) / 2
     power = (np.abs(left) ** 2 + np.abs(right) ** 2) / 2

@@ -6,7 +6,7 @@ phrase. A cell is '.', or a pattern's key from the library with marks after slas
   name/keep:0.5        thinned to a share               name/up:12         transposed by semitones
 A layer may say `settings` of its sound, `effects` in order as [effect, {parameter: value}], a `stack` as
 [sound, {level_db, offset_ms, …}], `duck_by` a layer's name, a `reason`, a `recipe` note and why it is `aside`; the song `buses` and `master`
-chains and `returns`, `meant` findings (check:section) with reasons, said `options` of sections, and `parked` ideas for the parking lot; a section `curves` as [owner, parameter, points in beats] and `throws` as
+chains and `returns`, `meant` findings (check:section) with reasons, said `options` of sections, and `parked` ideas for the list of ideas; a section `curves` as [owner, parameter, points in beats] and `throws` as
 [layer, first beat, beats, space, level]. 'x' is the layer's first pattern; a '*' at the end repeats the cell before it to the section's end.
 """
 

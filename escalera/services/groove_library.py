@@ -45,7 +45,7 @@ def groove_of_midi(name: str, data: bytes) -> ReadGroove:
     drums = [part for part in facts.parts if part.channel == DRUM_CHANNEL]
     if not drums:
         raise FormatError(
-            "The file has no drum track (channel 10). Export it again with its drums, or bring it in as a song."
+            "The file has no drum track (channel 10). Export it again with its drums, or import it as a song."
         )
     notes = [note for part in drums for note in part.notes]
     unknown = sorted({pitch for _, _, pitch, _ in notes if pitch not in DRUM_NOTES})

@@ -1,4 +1,4 @@
-"""The parking lot of ideas: kept in a moment, offered again where they might fit, heard, brought back; one side of the studio."""
+"""The list of ideas of ideas: kept in a moment, offered again where they might fit, heard, brought back; one side of the studio."""
 
 from __future__ import annotations
 

@@ -40,7 +40,7 @@ def new_song(title: str = "Untitled", tempo_bpm: str | float = 110, metre: str =
             f"“{shown(tempo_bpm)}” is not a tempo. Write a number of beats a minute, for example 104."
         ) from error
     tempo = within(tempo, MIN_TEMPO_BPM, MAX_TEMPO_BPM, "A tempo of", "bpm")
-    one_of(school, list(SCHOOLS), "school")
+    one_of(school, list(SCHOOLS), "style")
     one_of(start, list(STARTS), "start")
     one_of(form, list(FORMS), "form")
     song = Song(

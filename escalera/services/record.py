@@ -23,7 +23,7 @@ def record(song: Song, entries: Sequence[Entry], kept: Sequence[Named], today: d
         ("Tried and set aside", (f"{x.name}: {x.aside}" for x in song.layers if x.aside)),
         ("Sections with a reason of their own", _lengths(song)),
         ("Options", _options(song)),
-        ("Meant like this", (f"{f.said} Because: {reason}" for f, reason in judged(song).accepted)),
+        ("Accepted", (f"{f.said} Because: {reason}" for f, reason in judged(song).accepted)),
         ("Open", (f"{CHECKS[f.check].title}: {f.said}" for f in judged(song).open)),
         ("Next", (f"{step.said}: {step.why}" for step in next_steps(song, today))),
         ("Versions", (f"{v.name}{f': {v.reason}' if v.reason else ''}" for v in kept)),

@@ -1,4 +1,4 @@
-"""The parking lot: ideas without a place, the newest first."""
+"""The list of ideas: ideas without a place, the newest first."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def keep_idea(
 ) -> int:
     """The new idea's id. Raises InputError when no more fit."""
     if (session.scalar(select(func.count()).select_from(IdeaRow)) or 0) >= MOST:
-        raise InputError(f"{MOST} ideas are parked; no more fit. Let some go first.")
+        raise InputError(f"{MOST} ideas are saved; no more fit. Delete some first.")
     row = IdeaRow(kind=kind, name=name, text=text, source=source, data=data, seconds=seconds)
     session.add(row)
     session.flush()
@@ -50,7 +50,7 @@ def keep_idea(
 def _row(session: Session, idea_id: int) -> IdeaRow:
     row = session.get(IdeaRow, idea_id)
     if row is None:
-        raise NotFound("This idea was let go already, perhaps in another window. The parking lot shows what there is.")
+        raise NotFound("This idea was deleted already, perhaps in another window. The list shows what there is.")
     return row
 
 

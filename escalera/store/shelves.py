@@ -18,7 +18,7 @@ def find_print(session: Session, name: str) -> tuple[float, bytes]:
     """Scale and FLAC of printed audio. Raises NotFound."""
     row = session.get(PrintRow, name)
     if row is None:
-        raise NotFound("The printed audio is not in the store. Take the print back; the original is still there.")
+        raise NotFound("The printed audio is not in the store. Remove the print; the original is still there.")
     return row.scale, row.flac
 
 

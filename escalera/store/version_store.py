@@ -37,9 +37,9 @@ def keep_version(session: Session, song_id: int, revision_id: int, name: str, re
     """Raises InputError when the name is taken, or too many are kept."""
     there = named_versions(session, song_id)
     if name.casefold() in {MAIN, *(v.name.casefold() for v in there)}:
-        raise InputError(f"A version called “{name}” is kept already. Choose another name, or forget that one first.")
+        raise InputError(f"A version called “{name}” is kept already. Choose another name, or delete that one first.")
     if len(there) >= MOST:
-        raise InputError(f"{MOST} versions of this song are kept; no more fit. Forget one first.")
+        raise InputError(f"{MOST} versions of this song are kept; no more fit. Delete one first.")
     session.add(VersionRow(song_id=song_id, name=name, reason=reason, head_id=revision_id, tip_id=revision_id))
 
 
@@ -47,6 +47,6 @@ def forget_version(session: Session, song_id: int, version_id: int) -> str:
     """Its name. The state stays in the history. Raises NotFound."""
     row = session.get(VersionRow, version_id)
     if row is None or row.song_id != song_id or row.name == MAIN:
-        raise NotFound("This version was forgotten already, perhaps in another window. The list shows what there is.")
+        raise NotFound("This version was deleted already, perhaps in another window. The list shows what there is.")
     session.delete(row)
     return row.name

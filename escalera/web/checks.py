@@ -1,4 +1,4 @@
-"""Judgement on the stair: what the checks found, what would mend it, what is meant like this."""
+"""Judgement on the stair: what the checks found, what would fix it, what is accepted."""
 
 from __future__ import annotations
 

@@ -12,5 +12,5 @@ blueprint = Blueprint("dev", __name__)
 @blueprint.get("/components")
 def components():  # type: ignore[no-untyped-def]
     return render_template(
-        "dev/components.html", families=FAMILIES, states=("full", "part", "thin", "opening", "closing", "bare")
+        "dev/components.html", families=FAMILIES, states=("full", "part", "thin", "opening", "closing", "empty")
     )

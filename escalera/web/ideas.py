@@ -1,4 +1,4 @@
-"""The parking lot: ideas kept in a moment on any page, heard, offered again in songs where they might fit."""
+"""The list of ideas: ideas kept in a moment on any page, heard, offered again in songs where they might fit."""
 
 from __future__ import annotations
 
@@ -29,14 +29,14 @@ def jot():  # type: ignore[no-untyped-def]
     """Words, from any page; the answer is a notice."""
     name = studio().ideas.keep_text(request.form.get("text", ""), request.form.get("source", ""))
     return render_template(
-        "_notice.html", message=f"“{name}” is parked; it is offered again where it might fit.", kind="calm"
+        "_notice.html", message=f"“{name}” is saved; it is offered again where it might fit.", kind="calm"
     )
 
 
 @blueprint.post("/ideas/words")
 def words():  # type: ignore[no-untyped-def]
-    """Words, from the parking lot itself."""
-    return _changed(lambda: f"“{studio().ideas.keep_text(request.form.get('text', ''))}” is parked.")
+    """Words, from the list of ideas itself."""
+    return _changed(lambda: f"“{studio().ideas.keep_text(request.form.get('text', ''))}” is saved.")
 
 
 @blueprint.post("/ideas/sample")
@@ -48,14 +48,14 @@ def sample():  # type: ignore[no-untyped-def]
         if file is None or not file.filename:
             raise InputError("No file was chosen. Choose a recording: WAV, FLAC, AIFF or OGG.")
         name = request.form.get("name", "").strip() or PurePath(file.filename).stem
-        return f"“{studio().ideas.keep_sample(name, file.read(), request.form.get('source', ''))}” is parked."
+        return f"“{studio().ideas.keep_sample(name, file.read(), request.form.get('source', ''))}” is saved."
 
     return _changed(act)
 
 
 @blueprint.post("/ideas/<int:idea_id>/forget")
 def forget(idea_id: int):  # type: ignore[no-untyped-def]
-    return _changed(lambda: f"“{studio().ideas.forget(idea_id)}” was let go.")
+    return _changed(lambda: f"“{studio().ideas.forget(idea_id)}” was deleted.")
 
 
 @blueprint.post("/ideas/<int:idea_id>/again")
@@ -92,7 +92,7 @@ def keep(song_id: int):  # type: ignore[no-untyped-def]
     kind = "pattern" if form.get("layer_id") else "section"
     name = studio().ideas.keep_song(kind, cut, f"{song.title}, {section.name}")
     return render_template(
-        "_notice.html", message=f"“{name}” is parked as it is now; it is offered again where it might fit.", kind="calm"
+        "_notice.html", message=f"“{name}” is saved as it is now; it is offered again where it might fit.", kind="calm"
     )
 
 

@@ -1,4 +1,4 @@
-"""Options at a join: said or kept while playing, heard one after the other without a gap, chosen in one key press."""
+"""Options at a join: said or saved while playing, heard one after the other without a gap, chosen in one key press."""
 
 from __future__ import annotations
 

@@ -106,7 +106,7 @@ def wall_row(name: str, family: str, row: tuple[Tile, ...], names: tuple[tuple[i
     for index, t in enumerate(row):
         marks = (" varied" if t.varied else "") + (" first" if t.phrase == 0 and index else "")
         marks += " chosen" if chosen == (t.section_id, t.phrase) else ""
-        bare = t.state == "bare"
+        bare = t.state == "empty"
         parts.append(
             f'<button type="button" role="gridcell" tabindex="-1" class="tile {t.state} fam-{glaze}{marks}"'
             f' id="t{t.section_id}-{t.layer_id}-{t.phrase}" data-tile="{t.section_id}:{t.layer_id}:{t.phrase}"'

@@ -66,7 +66,7 @@ def forget(song_id: int, version_id: int):  # type: ignore[no-untyped-def]
         name = studio().versions.forget(song_id, version_id)
     except EscaleraError as error:
         return _history(song_id, trouble=str(error)), error.status
-    return _history(song_id, said=f"“{name}” is forgotten; its state stays in the history.")
+    return _history(song_id, said=f"“{name}” is deleted; its state stays in the history.")
 
 
 @blueprint.get("/compare")

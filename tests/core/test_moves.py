@@ -27,7 +27,7 @@ HATTED = EDITS["place"](C, HAT, HATTED.layer_by_id[HAT].pattern_id).apply(HATTED
 HALF = EDITS["toggle_tile"](C, P, 0).apply(HATTED)
 HARBOUR, ENGINES = demo_songs()
 BARE = EDITS["add_section"]("Empty", "", 8).apply(BASE)
-SONGS = {"small": HATTED, "half": HALF, "harbour": HARBOUR, "engines": ENGINES, "bare": BARE}
+SONGS = {"small": HATTED, "half": HALF, "harbour": HARBOUR, "engines": ENGINES, "empty": BARE}
 
 
 def of(song, name):
@@ -70,8 +70,8 @@ def after_it(b, s):
 
 # kind: (song, section, what must hold of before, after and section), (song, section) where it does not apply
 ROWS = {
-    "bring in": ("small", "Verse", more, ("bare", "none")), "fill": ("half", "Chorus", lambda a, b, s: phrase_layers(b, s)[0] > phrase_layers(a, s)[0], ("small", "Chorus")),
-    "lift": ("small", "Chorus", fewer, ("bare", "Empty")), "thin": ("small", "Chorus", lambda a, b, s: onsets(b, s) < onsets(a, s), ("bare", "Empty")),
+    "bring in": ("small", "Verse", more, ("empty", "none")), "fill": ("half", "Chorus", lambda a, b, s: phrase_layers(b, s)[0] > phrase_layers(a, s)[0], ("small", "Chorus")),
+    "lift": ("small", "Chorus", fewer, ("empty", "Empty")), "thin": ("small", "Chorus", lambda a, b, s: onsets(b, s) < onsets(a, s), ("empty", "Empty")),
     "double": ("small", "Chorus", lambda a, b, s: onsets(b, s, "Tin hat") == 2 * onsets(a, s, "Tin hat"), ("small", "Verse")), "open": ("small", "Chorus", slopes, ("small", "Verse")),
     "close": ("small", "Chorus", lambda a, b, s: any(p.variation.lowpass_end_hz == 500 for p in b.section_by_id[s.id].placements), ("small", "Verse")),
     "no kick": ("harbour", "Chorus 1", lambda a, b, s: heard(a, s) - heard(b, s) == {"Round kick"}, ("harbour", "Break")),
@@ -83,27 +83,27 @@ ROWS = {
     "sixteenths": ("harbour", "Chorus 1", lambda a, b, s: onsets(b, s, "Shaker") == 16 * s.bars, ("harbour", "Chorus 2")),
     "hold the sub": ("harbour", "Chorus 1", lambda a, b, s: len(phrase_layers(b, s)[0]) < len(phrase_layers(a, s)[0]) and phrase_layers(b, s)[1] == phrase_layers(a, s)[1], ("harbour", "Break")),
     "sub in": ("harbour", "Verse 2", lambda a, b, s: "Sub sine" in heard(b, s), ("harbour", "Chorus 1")),
-    "bass waits": ("small", "Verse", lambda a, b, s: onsets(b, s, "Plucked bass") == onsets(a, s, "Plucked bass") * 6 // 8, ("bare", "Empty")),
-    "strip": ("harbour", "Chorus 1", lambda a, b, s: len(heard(b, s)) == 1, ("bare", "Empty")),
+    "bass waits": ("small", "Verse", lambda a, b, s: onsets(b, s, "Plucked bass") == onsets(a, s, "Plucked bass") * 6 // 8, ("empty", "Empty")),
+    "strip": ("harbour", "Chorus 1", lambda a, b, s: len(heard(b, s)) == 1, ("empty", "Empty")),
     "bass and drums": ("harbour", "Chorus 1", lambda a, b, s: all(x.family in ("drums", "low end") for x in sounding_layers(b, b.section_by_id[s.id])), ("small", "Verse")),
     "octave up": ("small", "Chorus", lambda a, b, s: len(heard(b, s)) == len(heard(a, s)) + 1 and any(x.octave == 1 for x in b.layers), ("small", "Verse")),
     "widen": ("small", "Chorus", lambda a, b, s: sorted(x.pan for x in b.layers)[0] == -0.7 and len(b.layers) == len(a.layers) + 2, ("small", "Verse")),
     "other sound": ("harbour", "Chorus 1", lambda a, b, s: len(heard(b, s)) == len(heard(a, s)) and len(b.layers) == len(a.layers) + 1, ("small", "Chorus")),
     "thicken": ("harbour", "Chorus 3", lambda a, b, s: onsets(b, s) > onsets(a, s) and heard(a, s) == heard(b, s), ("small", "Verse")),
     "answers": ("harbour", "Verse 1", lambda a, b, s: more(a, b, s) and onsets(b, s, families=("leads",)) > 0, ("small", "Chorus")),
-    "second half": ("small", "Verse", lambda a, b, s: phrase_layers(b, s)[0] == phrase_layers(a, s)[0] and phrase_layers(b, s)[1] > phrase_layers(a, s)[1], ("bare", "none")),
+    "second half": ("small", "Verse", lambda a, b, s: phrase_layers(b, s)[0] == phrase_layers(a, s)[0] and phrase_layers(b, s)[1] > phrase_layers(a, s)[1], ("empty", "none")),
     "stripped first": ("small", "Chorus", lambda a, b, s: phrase_layers(b, s)[0] == {P} and phrase_layers(b, s)[1] == phrase_layers(a, s)[1], ("small", "Verse")),
     "tease": ("harbour", "Verse 1", lambda a, b, s: phrase_layers(b, s)[-1] > phrase_layers(a, s)[-1], ("harbour", "Outro")),
     "keep for last": ("harbour", "Chorus 3", lambda a, b, s: heard(a, s) == heard(b, s) and fewer(a, b, of(a, "Chorus 1")), ("harbour", "Chorus 1")),
-    "dull all": ("harbour", "Chorus 1", lambda a, b, s: all(p.variation.lowpass_start_hz == 700 for p in b.section_by_id[s.id].placements), ("bare", "Empty")),
-    "adorn": ("small", "Verse", lambda a, b, s: len(b.sections) == 3 and heard(b, after_it(b, s)) > heard(a, s), ("bare", "none")),
-    "double chorus": ("small", "Chorus", lambda a, b, s: b.bars == a.bars + s.bars and section_energy(b, timeline(b).span_of(s.id)).value < section_energy(b, timeline(b).span_of(after_it(b, s).id)).value, ("bare", "Empty")),
-    "halve": ("small", "Chorus", lambda a, b, s: b.section_by_id[s.id].bars == 4, ("bare", "three")),
-    "hold on": ("small", "Verse", lambda a, b, s: b.section_by_id[s.id].stretched == 2 and section_harmony(b, timeline(b).span_of(s.id)).at(3840 * 9).name() == "G" and not [1 for t in layer_events(b, timeline(b).span_of(s.id), b.layer_by_id[K]).table[:, START] if t >= 3840 * 8], ("bare", "Empty")),
+    "dull all": ("harbour", "Chorus 1", lambda a, b, s: all(p.variation.lowpass_start_hz == 700 for p in b.section_by_id[s.id].placements), ("empty", "Empty")),
+    "adorn": ("small", "Verse", lambda a, b, s: len(b.sections) == 3 and heard(b, after_it(b, s)) > heard(a, s), ("empty", "none")),
+    "double chorus": ("small", "Chorus", lambda a, b, s: b.bars == a.bars + s.bars and section_energy(b, timeline(b).span_of(s.id)).value < section_energy(b, timeline(b).span_of(after_it(b, s).id)).value, ("empty", "Empty")),
+    "halve": ("small", "Chorus", lambda a, b, s: b.section_by_id[s.id].bars == 4, ("empty", "three")),
+    "hold on": ("small", "Verse", lambda a, b, s: b.section_by_id[s.id].stretched == 2 and section_harmony(b, timeline(b).span_of(s.id)).at(3840 * 9).name() == "G" and not [1 for t in layer_events(b, timeline(b).span_of(s.id), b.layer_by_id[K]).table[:, START] if t >= 3840 * 8], ("empty", "Empty")),
     "one chord": ("small", "Verse", lambda a, b, s: len(section_harmony(b, timeline(b).span_of(s.id)).chords) <= 9 and len(set(section_harmony(b, timeline(b).span_of(s.id)).chords)) == 1, ("still", "Verse")),
     "raise": ("small", "Chorus", lambda a, b, s: b.section_by_id[s.id].shift_semitones == 1, ("raised", "Chorus")),
-    "enter one by one": ("harbour", "Chorus 2", lambda a, b, s: [len(x) for x in phrase_layers(b, s)] == sorted(len(x) for x in phrase_layers(b, s)) and phrase_layers(b, s)[-1] == phrase_layers(a, s)[-1], ("bare", "Empty")),
-    "leave one by one": ("harbour", "Chorus 2", lambda a, b, s: [len(x) for x in phrase_layers(b, s)] == sorted((len(x) for x in phrase_layers(b, s)), reverse=True) and len(phrase_layers(b, s)[-1]) < 6, ("bare", "Empty")),
+    "enter one by one": ("harbour", "Chorus 2", lambda a, b, s: [len(x) for x in phrase_layers(b, s)] == sorted(len(x) for x in phrase_layers(b, s)) and phrase_layers(b, s)[-1] == phrase_layers(a, s)[-1], ("empty", "Empty")),
+    "leave one by one": ("harbour", "Chorus 2", lambda a, b, s: [len(x) for x in phrase_layers(b, s)] == sorted((len(x) for x in phrase_layers(b, s)), reverse=True) and len(phrase_layers(b, s)[-1]) < 6, ("empty", "Empty")),
     "re-intro": ("harbour", "Verse 2", lambda a, b, s: b.sections[b.index_of(s.id) - 1].role == "re-intro" and b.sections[b.index_of(s.id) - 1].bars == 4, ("harbour", "Intro")),
     "pickup": ("harbour", "Chorus 1", lambda a, b, s: len(heard(b, of(a, "Lift 1"))) > 0 and b.section_by_id[s.id] == s, ("harbour", "Intro")),
     "borrow the build": ("harbour", "Verse 2", lambda a, b, s: any(x.sound.rise for x in sounding_layers(b, b.section_by_id[of(a, "Chorus 1").id])), ("small", "Chorus")),
@@ -118,8 +118,8 @@ NONE = EDITS["remove_layer"](P).apply(BASE)
 def refusing(song_name, section_name):
     """The song and section in which a kind of move has nothing to do."""
     special = {
-        ("bare", "none"): (NONE, "Verse"),
-        ("bare", "three"): (THREE, "Verse"),
+        ("empty", "none"): (NONE, "Verse"),
+        ("empty", "three"): (THREE, "Verse"),
         ("still", "Verse"): (STILL, "Verse"),
         ("raised", "Chorus"): (RAISED, "Chorus"),
     }

@@ -93,7 +93,7 @@ def test_no_edit_makes_a_note_that_cannot_be_written():
 
 # what is done to the kick in the verse's first phrase, and how its tile then looks
 TILES = {
-    "full": None, "bare": EDITS["lift"](V, K, phrase=0), "thin": EDITS["vary"](V, K, phrase=0, keep=0.5), "part": EDITS["lift"](V, K, start_ticks=0, end_ticks=3840),
+    "full": None, "empty": EDITS["lift"](V, K, phrase=0), "thin": EDITS["vary"](V, K, phrase=0, keep=0.5), "part": EDITS["lift"](V, K, start_ticks=0, end_ticks=3840),
     "opening": EDITS["vary"](V, K, phrase=0, level_start_db=-12), "closing": EDITS["vary"](V, K, phrase=0, lowpass_start_hz=9000, lowpass_end_hz=300),
 }  # fmt: skip
 

@@ -57,7 +57,7 @@ BAD = {
     "wrong format": (changed(["format"], "x"), "not an Escalera project"),
     "tempo": (changed(["song", "tempo_bpm"], 900), "900 lies outside 30 to 300"),
     "nan": (changed(["song", "tempo_bpm"], float("nan")), "tempo_bpm"),
-    "metre": (changed(["song", "metre"], "4/0"), "4/0 is not a metre"),
+    "metre": (changed(["song", "metre"], "4/0"), "4/0 is not a time signature"),
     "name": (changed(["song", "sections", 0, "name"], "x" * 10_000), "10,000 characters"),
     "phrases": (changed(["song", "sections", 0, "phrases"], [3]), "do not add up"),
     "missing layer": (changed(["song", "sections", 0, "placements", 0, "layer_id"], 77), "layer that does not exist"),

@@ -136,7 +136,7 @@ def test_a_loop_becomes_an_arrangement_of_six_sections_through_the_interface_alo
     page.wait_for_selector("#arranging[open] #form-text")
     page.fill("#form-text", "intro 8, verse 16, chorus 8, break 8, chorus 16, outro 8")
     page.wait_for_selector(".form-sum >> text=64 bars")
-    page.click("#form-edit button:text('Lay it out')")
+    page.click("#form-edit button:text('Apply')")
     until(lambda: len(studio.head(song_id).song.sections) == 6)
     shown(page, studio, song_id)
     laid = studio.head(song_id).song
@@ -154,7 +154,7 @@ def test_a_loop_becomes_an_arrangement_of_six_sections_through_the_interface_alo
     page.wait_for_selector("#arranging[open] .move-kind")
     page.locator(".move-kind", has_text="Cut by half").locator("button").click()
     page.wait_for_selector("#move-preview >> text=60 bars instead of 64")
-    page.click("#move-preview button:text('Do it')")
+    page.click("#move-preview button:text('Apply')")
     until(lambda: studio.head(song_id).song.bars == 60)
     shown(page, studio, song_id)
     page.keyboard.press("Control+z")

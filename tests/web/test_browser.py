@@ -53,7 +53,7 @@ def test_tiles_are_toggled_by_click_and_keys_undone_and_redone(page, server):
     head = studio.head(song_id)
     hats = next(x for x in head.song.layers if x.name == "Closed hats")
     name = f"#t{head.song.sections[4].id}-{hats.id}-0"
-    assert "bare" in page.locator(name).get_attribute("class")
+    assert "empty" in page.locator(name).get_attribute("class")
     page.locator(name).click()
     first = settled(page, studio, song_id, head.revision_id)
     assert "full" in page.locator(name).get_attribute("class")
@@ -66,7 +66,7 @@ def test_tiles_are_toggled_by_click_and_keys_undone_and_redone(page, server):
     page.get_by_role("button", name="Undo").click()
     back = settled(page, studio, song_id, first.revision_id)
     assert back.revision_id == head.revision_id and back.song == head.song
-    page.wait_for_selector(f"{name}.bare")
+    page.wait_for_selector(f"{name}.empty")
     page.get_by_role("button", name="Redo").click()
     assert settled(page, studio, song_id, back.revision_id).song == first.song
 
@@ -74,9 +74,11 @@ def test_tiles_are_toggled_by_click_and_keys_undone_and_redone(page, server):
 def test_quick_clicks_are_queued_and_none_is_lost(page, server):
     song_id = open_song(page, server, "Paper Engines")
     studio = server[1]
-    tiles = [t.get_attribute("id") for t in page.locator(".tile.bare").all()[:5]]
+    tiles = [t.get_attribute("id") for t in page.locator(".tile.empty").all()[:5]]
     page.evaluate("ids => ids.forEach(id => document.getElementById(id).click())", tiles)
-    page.wait_for_function("ids => ids.every(id => !document.getElementById(id).classList.contains('bare'))", arg=tiles)
+    page.wait_for_function(
+        "ids => ids.every(id => !document.getElementById(id).classList.contains('empty'))", arg=tiles
+    )
     assert [e.summary.split()[0] for e in studio.history(song_id)[:5]] == ["Placed"] * 5
 
 
@@ -179,9 +181,9 @@ def test_a_file_of_another_program_is_worked_on_like_a_native_song(page, server,
     file.save(tmp_path / "theirs.mid")
     page.goto("/import")
     page.get_by_label("File").set_input_files(tmp_path / "theirs.mid")
-    page.get_by_role("button", name="Bring it in").click()
+    page.get_by_role("button", name="Import").click()
     page.wait_for_selector("#report")
-    page.get_by_role("button", name="To the stair").click()
+    page.get_by_role("button", name="Open the song").click()
     song_id, studio = int(page.url.rsplit("/", 1)[1]), server[1]
     head = studio.head(song_id)
     assert page.locator(".step-name").all_text_contents() == ["Verse", "Chorus"]
@@ -203,9 +205,9 @@ def test_a_file_of_another_program_is_worked_on_like_a_native_song(page, server,
 
 def test_the_song_is_taken_away_as_files(page, server, tmp_path):
     open_song(page, server, "Harbour Stairs")
-    page.get_by_role("link", name="Hand over").click()
+    page.get_by_role("link", name="Export").click()
     with page.expect_download() as waiting:
-        page.get_by_role("link", name="Take MIDI").click()
+        page.get_by_role("link", name="Export MIDI").click()
     waiting.value.save_as(tmp_path / "out.mid")
     assert len(mido.MidiFile(tmp_path / "out.mid").tracks) == 1 + sum(
         not x.muted for x in server[1].head(2).song.layers
@@ -287,7 +289,7 @@ def test_everything_has_a_key(page, server):
     song_id = open_song(page, server, "Harbour Stairs")
     studio, head = server[1], server[1].head(song_id)
     page.keyboard.press("?")
-    assert page.locator("#help").is_visible() and "wanted energy" in page.locator("#help").inner_text()
+    assert page.locator("#help").is_visible() and "energy by 0.1" in page.locator("#help").inner_text()
     page.keyboard.press("Escape")
     page.keyboard.press("d")
     assert page.evaluate("document.documentElement.dataset.theme") == "evening"

@@ -1,4 +1,4 @@
-"""The parking lot: kept from any page in a moment, heard, offered in the songs where it might fit, brought back in one step."""
+"""The list of ideas: kept from any page in a moment, heard, offered in the songs where it might fit, brought back in one step."""
 
 import io
 
@@ -33,7 +33,7 @@ def sample(client, data, **fields):
 
 
 def test_ideas_of_every_kind_are_kept_listed_heard_and_let_go(client, studio, song_id):
-    assert "is parked" in said(
+    assert "is saved" in said(
         client.post("/ideas", data={"text": "Verse: whisper it\nand clap", "source": "Small, Verse"})
     )
     client.post(f"/songs/{song_id}/ideas", data={"section_id": C})
@@ -53,8 +53,8 @@ def test_ideas_of_every_kind_are_kept_listed_heard_and_let_go(client, studio, so
     assert client.get(f"/ideas/{kept[3].id}.wav").status_code == 404
     assert studio.head(song_id).song == BARE, "keeping an idea leaves the song as it is"
     for idea in kept:
-        assert "was let go" in said(client.post(f"/ideas/{idea.id}/forget"))
-    assert "Nothing waits here" in said(client.get("/ideas"))
+        assert "was deleted" in said(client.post(f"/ideas/{idea.id}/forget"))
+    assert "No ideas yet" in said(client.get("/ideas"))
 
 
 @pytest.mark.parametrize(("data", "fields", "says"), [
@@ -67,7 +67,7 @@ def test_a_recording_that_cannot_be_kept_says_why(client, studio, data, fields, 
 
 
 @pytest.mark.parametrize(("path", "fields", "says"), [
-    ("/ideas", {"text": "  "}, "is empty"), ("/ideas", {"text": "x" * 10_000}, "at most 4,000 fit"), ("/ideas/99/forget", {}, "let go already"),
+    ("/ideas", {"text": "  "}, "is empty"), ("/ideas", {"text": "x" * 10_000}, "at most 4,000 fit"), ("/ideas/99/forget", {}, "deleted already"),
     ("/songs/1/ideas", {"section_id": V, "layer_id": P, "phrase": 0}, "is silent in this phrase"), ("/songs/1/ideas", {"section_id": 99}, "not in this song"),
 ])  # fmt: skip
 def test_an_idea_that_cannot_be_kept_says_why(client, studio, song_id, path, fields, says):
@@ -83,7 +83,7 @@ def test_an_idea_is_offered_placed_in_one_step_and_marked(client, studio, song_i
     assert "An idea that might fit" in said(client.get(f"/songs/{song_id}/ideas/offer?section={V}"))
     assert not client.get(f"/songs/{song_id}/ideas/offer?section=99").data.strip()
     finding = client.get(f"/songs/{song_id}/checks/finding", query_string={"key": f"second half:{C}:0"})
-    assert "In the parking lot" not in said(finding), "Chorus has what it would bring"
+    assert "In the list of ideas" not in said(finding), "Chorus has what it would bring"
     post(client, studio, song_id, kind="place_idea", idea_id=idea.id, section_id=V, place="layer")
     assert len([p for p in studio.head(song_id).song.section_by_id[V].placements if p.layer_id == B]) == 1
     assert studio.ideas.all()[0].placed == "Small, Verse" and studio.history(song_id)[0].summary.startswith("Idea")
@@ -110,9 +110,11 @@ def test_a_finding_that_something_new_would_answer_names_what_is_parked(client, 
     client.post(f"/songs/{home}/ideas", data={"section_id": verse, "layer_id": bell, "phrase": 1})
     late = next(f for f in judged(engines).open if f.check == "late chorus")
     answer = client.get(f"/songs/{other}/checks/finding", query_string={"key": late.key})
-    assert "In the parking lot: Rising answer on Glass bell might answer it" in said(answer)
+    assert "Among the ideas: Rising answer on Glass bell might answer it" in said(answer)
     far = next(f for f in judged(engines).open if f.check == "distance")
-    assert "In the parking lot" not in said(client.get(f"/songs/{other}/checks/finding", query_string={"key": far.key}))
+    assert "In the list of ideas" not in said(
+        client.get(f"/songs/{other}/checks/finding", query_string={"key": far.key})
+    )
 
 
 def test_ideas_outlive_a_restart_and_their_song(studio, tmp_path, client, song_id):
@@ -133,10 +135,7 @@ def test_coming_back_tells_what_is_undecided_what_waits_and_what_is_next(client,
     post(client, studio, song_id, kind="add_options", section_id=C, text="no kick; only pad")
     page = client.get(f"/songs/{song_id}/history")
     text = said(page)
-    assert (
-        "Chorus : 2 options not decided" in text
-        and "1 in the parking lot , 1 might fit here : Verse: whisper it" in text
-    )
+    assert "Chorus : 2 options not decided" in text and "Unused ideas: 1 , 1 might fit here : Verse: whisper it" in text
     links = tree(page).xpath("//ol[contains(@class, 'next-steps')]//a/@href")
     assert links[0].endswith("open=checks") and any(link.endswith(f"select=section:{C}&open=options") for link in links)
 
@@ -155,13 +154,13 @@ def test_a_thought_is_parked_by_a_key_and_found_again_in_its_place(page, server)
     page.wait_for_selector("#jot", state="hidden")
     until(lambda: [i.source for i in studio.ideas.all() if i.name == "Verse: whisper it"] == ["Small, Verse"])
     page.goto(f"/songs/{song_id}?select=section:{C}")
-    page.click("button:text('Park as idea')")
-    page.wait_for_selector("#notice >> text=is parked as it is now")
+    page.click("button:text('Save as idea')")
+    page.wait_for_selector("#notice >> text=is saved as it is now")
     page.goto(f"/songs/{song_id}?select=section:{V}")
     page.click(f"[data-ideas='{V}']")
     page.wait_for_selector("#arranging[open] .idea-list >> text=Verse: whisper it")
     assert not trouble_of(page)
-    page.click("button:text('Done by hand')")
+    page.click("button:text('Mark as used')")
     page.wait_for_selector("#arranging[open] .idea-list >> text=Verse: whisper it", state="detached")
     assert [i.placed for i in studio.ideas.all() if i.name == "Verse: whisper it"] == ["Small, Verse"]
     page.keyboard.press("Escape")

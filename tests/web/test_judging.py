@@ -37,7 +37,7 @@ def test_a_finding_is_marked_on_the_stair_listed_and_explained(client, studio, s
     assert KEY in own and set(own) == {f.key for f in found if V in f.place}
     one = client.get(f"/songs/{song_id}/checks/finding", query_string={"key": KEY})
     assert CHECKS["length"].reason in said(one) and "Verse has 7 bars." in said(one)
-    assert "No single move mends this" in said(one), "a longer verse would bring nothing in its second half"
+    assert "No single move fixes this" in said(one), "a longer verse would bring nothing in its second half"
     weak = client.get(f"/songs/{song_id}/checks/finding", query_string={"key": f"distance:{C}:0"})
     assert tree(weak).xpath("//button[@data-move]") and "lessens it" in said(weak)
 
@@ -57,7 +57,7 @@ def test_mends_settle_what_they_say_and_never_leave_the_song_worse(demos):
 def test_what_is_meant_is_kept_shown_and_taken_up_again(client, studio, song_id):
     post(client, studio, song_id, kind="accept_as_found", key=KEY, reason="cut short to move on")
     page = client.get(f"/songs/{song_id}/checks")
-    assert "1 meant like this" in said(page) and "cut short to move on" in said(page)
+    assert "1 accepted" in said(page) and "cut short to move on" in said(page)
     assert KEY not in tree(page).xpath("//@data-finding")
     assert "cut short to move on" in studio.history(song_id)[0].summary
     post(client, studio, song_id, kind="reopen_finding", key=KEY)
@@ -103,7 +103,7 @@ def test_the_flawed_song_is_mended_by_previews_alone(page, server, demos):
         if wanted is None:
             break
         page.locator(f"[data-finding='{wanted.key}']").first.click()
-        page.click("#mend-preview button:text('Do it')")  # the best mend is looked at without being asked for
+        page.click("#mend-preview button:text('Apply')")  # the best mend is looked at without being asked for
         until(lambda before=song: studio.head(song_id).song != before)
         shown(page, studio, song_id)
         left = len(judged(studio.head(song_id).song).open)

@@ -1,4 +1,4 @@
-"""Options at a join in the browser: said, kept while playing, heard one after the other without a gap, taken by a key."""
+"""Options at a join in the browser: said, saved while playing, heard one after the other without a gap, taken by a key."""
 
 import io
 
@@ -78,7 +78,7 @@ def test_people_in_a_room_hear_options_and_decide_in_one_key(page, server):
     page.fill("#options-text", "no kick; wobble; only pad")
     page.wait_for_selector("[data-unread]")
     page.fill("form[data-options-again] input[name=who]", "Ana")
-    page.click("button:text('Add them')")
+    page.click("button:text('Add options')")
     page.wait_for_selector("#options .option-row:nth-child(4)")
     assert page.input_value("#options-text") == "wobble", "what was not understood stays to be said otherwise"
     assert not trouble_of(page)
@@ -107,7 +107,7 @@ def test_people_in_a_room_hear_options_and_decide_in_one_key(page, server):
         studio.history(song_id)[0].summary == "Chorus: only pad over as it was, by Ben: heard blind, room for the voice"
     )
     assert len(section.parked) == 3 and all("room for the voice" in p.reason for p in section.parked)
-    page.wait_for_selector("#options [data-name='only pad'] >> text=stands there now")
+    page.wait_for_selector("#options [data-name='only pad'] >> text=current")
 
 
 def test_exchanging_is_one_edit_that_keeps_name_target_and_length_of_the_song_in_step(studio, song_id):

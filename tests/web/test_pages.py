@@ -86,7 +86,7 @@ def test_an_edit_answers_with_what_changed_and_the_new_state(client, studio, son
 
 @pytest.mark.parametrize(("fields", "says"), [
     (dict(kind="set_tempo", tempo_bpm="500"), "500 bpm lies outside 30 to 300"), (dict(kind="set_tempo", tempo_bpm="fast"), "tempo bpm: “fast” cannot be used"),
-    (dict(kind="set_metre", metre="4/0"), "4/0 is not a metre"), (dict(kind="resize_section", section_id=NAME["Verse"], bars="1000"), "outside 1 to 999"),
+    (dict(kind="set_metre", metre="4/0"), "4/0 is not a time signature"), (dict(kind="resize_section", section_id=NAME["Verse"], bars="1000"), "outside 1 to 999"),
     (dict(kind="rename_section", section_id=NAME["Verse"], name="x" * 10_000), "10,000 characters"), (dict(kind="explode"), "is not an edit"),
     (dict(kind="set_target", section_id=NAME["Verse"]), "start"), (dict(kind="place_library", section_id=1, layer_id=1, pattern_key="no"), "not in the library"),
 ])  # fmt: skip

@@ -68,10 +68,10 @@ def test_a_state_is_kept_by_name_found_again_and_brought_back(client, studio, so
     assert studio.head(song_id).song.sections == SONG.sections
     assert "with the kick" in studio.history(song_id)[0].summary
     version = studio.versions.of(song_id)[0]
-    assert "is forgotten" in said(client.post(f"/songs/{song_id}/versions/{version.id}/forget"))
+    assert "is deleted" in said(client.post(f"/songs/{song_id}/versions/{version.id}/forget"))
     assert studio.versions.of(song_id) == [] and studio.state(song_id, first) == SONG
     again = client.post(f"/songs/{song_id}/versions/{version.id}/forget", headers={"HX-Request": "true"})
-    assert again.status_code == 404 and "forgotten already" in said(again)
+    assert again.status_code == 404 and "deleted already" in said(again)
 
 
 @pytest.mark.parametrize(("name", "reason", "says"), [
@@ -138,7 +138,7 @@ def test_versions_are_kept_compared_and_chosen_in_the_history(page, server):
     with page.expect_response("**/hear/**") as answer:
         page.click("#blind [data-hear-url] >> nth=1")
     assert answer.value.ok
-    page.click("#blind button:text('Take the first')")
+    page.click("#blind button:text('Choose the first')")
     until(lambda: studio.history(song_id)[0].summary.endswith("it drives"))
     page.wait_for_selector("#history:not([open])", state="attached")
 
@@ -160,10 +160,7 @@ def test_the_record_is_taken_away_with_reasons_verdicts_and_what_was_used(client
         "- Chorus: barer (by Ana), not decided", "- first light: it breathes", "- Soft pad: Soft pad, into the echo", "- The mix: Compressor", "## Open", "## Next",
     ):  # fmt: skip
         assert line in text, line
-    assert (
-        text.index("Every step") < text.index("Option of Chorus kept: barer, by Ana")
-        and "## Meant like this" not in text
-    )
+    assert text.index("Every step") < text.index("Option of Chorus saved: barer, by Ana") and "## Accepted" not in text
 
 
 def test_what_was_sent_is_refused_to_be_changed_on_the_page(client, studio, song_id):

@@ -171,7 +171,7 @@ def run_checks(song: Song) -> list[Finding]:
 
 @dataclass(frozen=True, slots=True)
 class Judged:
-    """Open findings, and those that are meant like this, with their reasons."""
+    """Open findings, and those that are accepted, with their reasons."""
 
     open: tuple[Finding, ...]
     accepted: tuple[tuple[Finding, str], ...]
@@ -183,7 +183,7 @@ def facts_text(finding: Finding) -> str:
 
 
 def judged(song: Song) -> Judged:
-    """Findings apart: still open, and meant like this. An accepted one whose figures changed is open again."""
+    """Findings apart: still open, and accepted. An accepted one whose figures changed is open again."""
     kept = {(key, facts): reason for key, facts, reason in song.accepted}
     found = run_checks(song)
     meant = tuple((f, kept[f.key, facts_text(f)]) for f in found if (f.key, facts_text(f)) in kept)

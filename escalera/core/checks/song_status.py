@@ -48,7 +48,7 @@ def next_steps(song: Song, today: date, ideas: int = 0) -> list[NextStep]:
         if line.met is False:
             steps.append((True, NextStep("Meet the brief", line.said, "brief")))
     if ideas:
-        fit = "an idea in the parking lot might fit" if ideas == 1 else f"{ideas} ideas in the parking lot might fit"
+        fit = "an idea among the ideas might fit" if ideas == 1 else f"{ideas} ideas among the ideas might fit"
         steps.append((False, NextStep("Look at what was parked", fit, "ideas")))
     ordered = [step for pressing, step in steps if pressing] + [step for pressing, step in steps if not pressing]
     return ordered or [NextStep("Listen through, then hand it over", "nothing is open", "handover")]

@@ -44,7 +44,7 @@ def with_parked(song: Song, section_id: int, body: Section, name: str, who: str 
     """The song with a body parked at a section. Raises EditError when no more fit or a text is too long."""
     section = section_of(song, section_id)
     if len(section.parked) >= MAX_PARKED:
-        raise EditError(f"{section.name} has {MAX_PARKED} parked bodies; no more fit. Forget one first.")
+        raise EditError(f"{section.name} has {MAX_PARKED} parked bodies; no more fit. Delete one first.")
     name = free_body_name(section, clean_name(name, "name"))
     bare = unparked(body)
     kept = Parked(song.next_id, name, bare, clean_words(who, "name", MAX_NAME), clean_words(reason, "reason", MAX_REASON))  # fmt: skip
@@ -79,7 +79,7 @@ class ParkBody:
         return with_parked(song, section.id, section, self.name, self.who, self.reason)
 
     def summary(self, song: Song) -> str:
-        return f"Option of {section_of(song, self.section_id).name} kept: {self.name.strip()}{_said(self.who, '')}"
+        return f"Option of {section_of(song, self.section_id).name} saved: {self.name.strip()}{_said(self.who, '')}"
 
 
 @edit("exchange_body")
@@ -155,4 +155,4 @@ class ForgetBody:
 
     def summary(self, song: Song) -> str:
         section = section_of(song, self.section_id)
-        return f"Option of {section.name} forgotten: {parked_of(section, self.body_id).name}"
+        return f"Option of {section.name} deleted: {parked_of(section, self.body_id).name}"

@@ -1,4 +1,4 @@
-"""Edits of judgement: a finding that is meant like this, with the reason; one taken up again; the brief."""
+"""Edits of judgement: a finding that is accepted, with the reason; one taken up again; the brief."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from escalera.errors import EditError, shown
 
 @edit("accept_finding")
 class AcceptFinding:
-    """Say that something is meant like this, and why; it comes back when the figures change."""
+    """Say that something is accepted, and why; it comes back when the figures change."""
 
     key: str
     reason: str
@@ -24,18 +24,16 @@ class AcceptFinding:
         reason = clean_name(self.reason, "reason", MAX_REASON)
         rest = tuple(row for row in song.accepted if row[0] != self.key)
         if len(rest) >= MAX_ACCEPTED:
-            raise EditError(
-                f"{MAX_ACCEPTED} findings are accepted already; no more are kept. Take some up again first."
-            )
+            raise EditError(f"{MAX_ACCEPTED} findings are accepted already; no more are kept. Reopen some first.")
         return replace(song, accepted=(*rest, (self.key[:120], self.facts[:400], reason)))
 
     def summary(self, song: Song) -> str:
-        return f"Meant like this ({self.key.partition(':')[0]}): {self.reason.strip()}"[:200]
+        return f"Accepted ({self.key.partition(':')[0]}): {self.reason.strip()}"[:200]
 
 
 @edit("reopen_finding")
 class ReopenFinding:
-    """Take up again what was accepted."""
+    """Reopen what was accepted."""
 
     key: str
 
@@ -46,7 +44,7 @@ class ReopenFinding:
         return replace(song, accepted=rest)
 
     def summary(self, song: Song) -> str:
-        return f"Taken up again: {self.key.partition(':')[0]}"
+        return f"Reopened: {self.key.partition(':')[0]}"
 
 
 @edit("set_reason")
@@ -61,7 +59,7 @@ class SetReason:
         return song.with_layer(replace(layer_of(song, self.layer_id), reason=reason))
 
     def summary(self, song: Song) -> str:
-        return f"{layer_of(song, self.layer_id).name} is there for: {self.reason.strip() or 'no reason'}"[:200]
+        return f"{layer_of(song, self.layer_id).name} reason: {self.reason.strip() or 'no reason'}"[:200]
 
 
 @edit("set_aside")

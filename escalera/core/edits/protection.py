@@ -25,7 +25,7 @@ def keep_protected(before: Song, after: Song) -> Song:
         if layer.sent_by and (there is None or (there.sent_by and _changed(before, layer, after, there))):
             raise EditError(f"{layer.name} was sent by {layer.sent_by} and is pinned. Unpin it first (its Record), or change another layer.")  # fmt: skip
         if layer.prints and there is not None and there.prints == layer.prints and _differ(layer, there, FROZEN):
-            raise EditError(f"{layer.name} is printed, and its sound is frozen. Take the print back to change it.")
+            raise EditError(f"{layer.name} is printed, and its sound is frozen. Remove the print to change it.")
     return after
 
 

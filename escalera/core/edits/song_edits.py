@@ -108,7 +108,7 @@ class SetMetre:
 
     def summary(self, song: Song) -> str:
         where = "" if self.section_id is None else f" of {section_of(song, self.section_id).name}"
-        return f"Metre{where}: {self.metre}"
+        return f"Time signature{where}: {self.metre}"
 
 
 @edit("set_school")
@@ -118,10 +118,10 @@ class SetSchool:
     school: str
 
     def apply(self, song: Song) -> Song:
-        return replace(song, school=one_of(self.school, list(SCHOOLS), "school"))
+        return replace(song, school=one_of(self.school, list(SCHOOLS), "style"))
 
     def summary(self, song: Song) -> str:
-        return f"School: {SCHOOLS[self.school].label}"
+        return f"Style: {SCHOOLS[self.school].label}"
 
 
 @edit("set_switch")
@@ -157,7 +157,7 @@ class SetScale:
         return replace(song, scale=EnergyScale(self.gain, self.offset if self.gain is not None else 0.0))
 
     def summary(self, song: Song) -> str:
-        return "Energy scale: the school's" if self.gain is None else "Energy scale fitted to this song"
+        return "Energy scale: the style's" if self.gain is None else "Energy scale fitted to this song"
 
 
 @edit("set_master")

@@ -29,7 +29,7 @@ from escalera.errors import EditError
 def not_printed(layer: Layer) -> None:
     """Raises EditError when the layer's sound is frozen."""
     if layer.prints:
-        raise EditError(f"{layer.name} is printed, and its sound is frozen. Take the print back to change it.")
+        raise EditError(f"{layer.name} is printed, and its sound is frozen. Remove the print to change it.")
 
 
 def check_filters(layer: Layer) -> Layer:
@@ -152,7 +152,7 @@ class SwitchEffect:
         return with_devices(song, read_owner(self.owner, song), tuple(new if d.id == device.id else d for d in chain))
 
     def summary(self, song: Song) -> str:
-        return f"{_device(song, self.owner, self.effect_id)[1].kind.label} {'works again' if self.on else 'rests'}"
+        return f"{_device(song, self.owner, self.effect_id)[1].kind.label} {'on' if self.on else 'off'}"
 
 
 @edit("set_duck_by")

@@ -54,7 +54,7 @@ class TeachWord:
         if not self.drum:
             return replace(song, words=rest)
         if len(rest) >= MAX_WORDS:
-            raise EditError(f"There are {MAX_WORDS} own words, and no more fit. Forget one first.")
+            raise EditError(f"There are {MAX_WORDS} own words, and no more fit. Delete one first.")
         return replace(song, words=(*rest, (word, one_of(self.drum, list(RANK), "drum"))))
 
     def summary(self, song: Song) -> str:

@@ -20,7 +20,7 @@ COLUMNS = (
     "side",  # decorrelated side power above 150 Hz
     "above_150",  # power above 150 Hz
     "sustained",  # power of held sounds
-    "sustained_centre",  # … times log2 of its spectral centre in hertz
+    "sustained_centre",  # … times log2 of its centroid in hertz
     "struck",  # power of struck sounds
     "struck_centre",
     "lead",  # power that carries the leading line

@@ -50,7 +50,7 @@ SUSTAINED, STRUCK, LEAD, ABOVE, VOICE = range(6, 11)
 
 
 def _centre(stats: Stats, kind: str, low_hz: float, high_hz: float) -> Values:
-    """Where the spectral centre of held or struck sound lies in a range."""
+    """Where the centroid of held or struck sound lies in a range."""
     centre = stats[..., INDEX[f"{kind}_centre"]] / np.maximum(stats[..., INDEX[kind]], 1e-14)
     return ramp(centre, np.log2(low_hz), np.log2(high_hz))
 

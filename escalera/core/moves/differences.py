@@ -121,7 +121,7 @@ def _what(before: Song, after: Song, section_id: int) -> list[str]:
 
 def _playing(song: Song, section_id: int) -> set[int]:
     read = tiles(song, timeline(song).span_of(section_id))
-    return {i for i, row in read.items() if any(tile.state != "bare" for tile in row)}
+    return {i for i, row in read.items() if any(tile.state != "empty" for tile in row)}
 
 
 def _played(song: Song, section: Section, until: int) -> dict[int, list[tuple[object, ...]]]:

@@ -200,7 +200,7 @@ def _job(song: Song, text: str) -> Iterator[Implied]:
                       None, ("Judge it so", {"kind": "set_school", "school": school}))  # fmt: skip
     if len(song.sections) == 1:
         wanted = FORMS[form]
-        yield Implied("job", f"A form to begin with: {wanted.text}.", None, (f"Lay it out: {wanted.label.lower()}", {"kind": "lay_out", "text": wanted.text, "source_id": song.sections[0].id}))  # fmt: skip
+        yield Implied("job", f"A form to begin with: {wanted.text}.", None, (f"Apply: {wanted.label.lower()}", {"kind": "lay_out", "text": wanted.text, "source_id": song.sections[0].id}))  # fmt: skip
 
 
 NOTED = {"job": _job}  # wishes that say how to go about it, and cannot be missed

@@ -83,7 +83,7 @@ def _task(song: Song, layer: Layer, playing: list[Section], pitches: list[int], 
     if layer.sound.register[0] == layer.sound.register[1] or not pitches:
         return Task(layer, "has no pitch of its own: stays")
     if layer.prints:
-        return Task(layer, "is printed: take the print back or print it again in the new key", True)
+        return Task(layer, "is printed: remove the print or print it again in the new key", True)
     ids = {p.pattern_id for s in playing for p in s.placements if p.layer_id == layer.id}
     follows = any((song.pattern_by_id[i].pattern.rows[:, 2] != FIXED).any() for i in ids)
     what = "follows the chords" if follows else f"its written notes move by {semitones:+d}"

@@ -26,9 +26,9 @@ class Tile:
     @property
     def said(self) -> str:
         """'bars 13–16: Backbeat: kick, thin'."""
-        what = ", ".join(self.patterns) or "bare"
+        what = ", ".join(self.patterns) or "empty"
         return f"bars {self.first_bar}–{self.first_bar + self.bars - 1}: {what}" + (
-            f", {self.state}" if self.state not in ("bare", "full") else ""
+            f", {self.state}" if self.state not in ("empty", "full") else ""
         )
 
 
@@ -55,7 +55,7 @@ def _tile(
 ) -> Tile:
     bars = section.phrases[phrase]
     if not inside:
-        return Tile(section.id, layer_id, phrase, bar, bars, "bare", False, ())
+        return Tile(section.id, layer_id, phrase, bar, bars, "empty", False, ())
     low, high = ticks
     covered = sum(min(p.end_ticks, high) - max(p.start_ticks, low) for p in inside)
     names = tuple(dict.fromkeys(song.pattern_by_id[p.pattern_id].name for p in inside))

@@ -46,11 +46,13 @@ def parse_metre(text: str) -> Metre:
     """Read '4/4'. Raises InputError with value, limit and remedy."""
     match = re.fullmatch(r"\s*(\d{1,3})\s*/\s*(\d{1,3})\s*", str(text))
     if not match:
-        raise InputError(f"“{shown(text)}” is not a metre. Write it as beats over note value, for example 4/4 or 6/8.")
+        raise InputError(
+            f"“{shown(text)}” is not a time signature. Write it as beats over note value, for example 4/4 or 6/8."
+        )
     numerator, denominator = int(match[1]), int(match[2])
     if not 1 <= numerator <= MAX_NUMERATOR or denominator not in DENOMINATORS:
         raise InputError(
-            f"{numerator}/{denominator} is not a metre that can be counted: 1 to {MAX_NUMERATOR} beats over 1, 2, 4, 8, 16"
+            f"{numerator}/{denominator} is not a time signature that can be counted: 1 to {MAX_NUMERATOR} beats over 1, 2, 4, 8, 16"
             " or 32. Try 4/4, 3/4, 6/8 or 7/8."
         )
     return Metre(numerator, denominator)

@@ -1,4 +1,5 @@
 // The groove page: hits set by hand and keys, beats said and tapped; heard at once; edits one at a time.
+import { fieldsOf } from "./dom.js";
 import { handrail } from "./handrail.js";
 import { hear, listenAt, quiet } from "./hearing.js";
 import { pageQueue } from "./queue.js";
@@ -6,12 +7,18 @@ import { say, typing } from "./shell.js";
 import { songPage } from "./songpage.js";
 import { restoreTabs } from "./tabs.js";
 
-const root = document.querySelector("[data-song]"), song = root.dataset.song, path = `/songs/${song}/groove`, $ = (id) => document.getElementById(id);
+const root = document.querySelector("[data-song]"),
+  song = root.dataset.song,
+  path = `/songs/${song}/groove`,
+  $ = (id) => document.getElementById(id);
 const { post, ask } = pageQueue(root, path);
 const field = (name) => document.querySelector(`#state [name=${name}]`);
 const here = () => Object.fromEntries(["select", "step", "shown"].map((name) => [name, field(name).value]));
 const edit = (values) => post("edits", { ...here(), ...values });
-const show = (change) => { for (const [name, value] of Object.entries(change)) field(name).value = value; return ask("show", here()); };
+const show = (change) => {
+  for (const [name, value] of Object.entries(change)) field(name).value = value;
+  return ask("show", here());
+};
 const section = () => Number(field("select").value.split(":")[1]);
 
 // listening ----------------------------------------------------------------------------------------------------------
@@ -19,9 +26,13 @@ const rail = handrail({
   chosen: section,
   before: quiet,
   onPlace: (at, player) => {
-    const head = $("strip-head"), now = player.manifest.sections[at.index], line = document.querySelector(".groove-line");
+    const head = $("strip-head"),
+      now = player.manifest.sections[at.index],
+      line = document.querySelector(".groove-line");
     if (!head || !line || !now) return;
-    const beats = now.beats[at.bar - now.bar] ?? 4, bars = Number(line.dataset.length) / (Number(line.dataset.beat) * beats), into = at.bar - now.bar + at.share;
+    const beats = now.beats[at.bar - now.bar] ?? 4,
+      bars = Number(line.dataset.length) / (Number(line.dataset.beat) * beats),
+      into = at.bar - now.bar + at.share;
     head.hidden = now.id !== section() || !player.playing;
     if (!head.hidden) head.style.left = `${(100 * (into % bars)) / bars}%`;
   },
@@ -33,19 +44,25 @@ function hearBeat(values, mark) {
 }
 
 // the line: click sets or takes, a drag changes the velocity; arrows move a cursor -------------------------------------
-const plot = () => $("lane-plot"), lanes = () => JSON.parse($("lanes").textContent);
+const plot = () => $("lane-plot"),
+  lanes = () => JSON.parse($("lanes").textContent);
 const STEPS = { "1/8": 480, "1/8 triplet": 320, "1/16": 240, "1/16 triplet": 160, "1/32": 120 };
 const step = () => STEPS[field("step").value] ?? 240;
 const length = () => Number(document.querySelector(".groove-line").dataset.length);
 const dotAt = (drum, tick) => document.querySelector(`.groove-dot[data-drum="${drum}"][data-tick="${tick}"]`);
-let cursor = { drum: "kick", tick: 0 }, velocity = 100, held = null;
+let cursor = { drum: "kick", tick: 0 },
+  velocity = 100,
+  held = null;
 function placeOf(event) {
-  const box = plot().getBoundingClientRect(), share = Math.min(0.9999, Math.max(0, (event.clientX - box.left) / box.width)), y = event.clientY - box.top;
+  const box = plot().getBoundingClientRect(),
+    share = Math.min(0.9999, Math.max(0, (event.clientX - box.left) / box.width)),
+    y = event.clientY - box.top;
   const [drum] = lanes().reduce((best, lane) => (Math.abs(lane[1] - y) < Math.abs(best[1] - y) ? lane : best));
   return { drum, tick: (Math.round((share * length()) / step()) * step()) % length() };
 }
 function showCursor(visible = true) {
-  const mark = $("groove-cursor"), lane = lanes().find(([drum]) => drum === cursor.drum) ?? lanes().at(-1);
+  const mark = $("groove-cursor"),
+    lane = lanes().find(([drum]) => drum === cursor.drum) ?? lanes().at(-1);
   cursor.drum = lane[0];
   mark.hidden = !visible;
   mark.style.left = `${(100 * cursor.tick) / length()}%`;
@@ -53,18 +70,32 @@ function showCursor(visible = true) {
 }
 function setHit(drum, tick, value) {
   cursor = { drum, tick };
-  return edit({ kind: "hit", drum, tick, velocity: value }).then(() => { if (value) hitSaid(drum, tick); });
+  return edit({ kind: "hit", drum, tick, velocity: value }).then(() => {
+    if (value) hitSaid(drum, tick);
+  });
 }
 async function hitSaid(drum, tick) {
-  const response = await fetch(`${path}/hit?${new URLSearchParams({ ...here(), drum, tick })}`, { headers: { "HX-Request": "true" } });
-  if (response.ok && response.status === 200 && $("hit-said")) $("hit-said").textContent = (await response.text()).trim();
+  const response = await fetch(`${path}/hit?${new URLSearchParams({ ...here(), drum, tick })}`, {
+    headers: { "HX-Request": "true" },
+  });
+  if (response.ok && response.status === 200 && $("hit-said"))
+    $("hit-said").textContent = (await response.text()).trim();
 }
 document.addEventListener("pointerdown", (event) => {
   if (!event.target.closest?.("#lane-plot") || event.button) return;
   const dot = event.target.closest(".groove-dot");
   event.preventDefault();
   plot().focus({ preventScroll: true });
-  if (dot) { held = { dot, y: event.clientY, from: Number(dot.dataset.velocity), now: Number(dot.dataset.velocity), moved: false }; return; }
+  if (dot) {
+    held = {
+      dot,
+      y: event.clientY,
+      from: Number(dot.dataset.velocity),
+      now: Number(dot.dataset.velocity),
+      moved: false,
+    };
+    return;
+  }
   const at = placeOf(event);
   if (dotAt(at.drum, at.tick)) return setHit(at.drum, at.tick, 0);
   setHit(at.drum, at.tick, event.shiftKey ? 45 : velocity);
@@ -74,13 +105,18 @@ document.addEventListener("pointermove", (event) => {
   const by = held.y - event.clientY;
   if (Math.abs(by) > 3) held.moved = true;
   held.now = Math.max(1, Math.min(127, Math.round(held.from + by * 1.3)));
-  held.dot.setAttribute("r", (Number(document.querySelector(".groove-line").dataset.largest) * (0.3 + 0.7 * (held.now / 127) ** 0.8)).toFixed(2));
+  held.dot.setAttribute(
+    "r",
+    (Number(document.querySelector(".groove-line").dataset.largest) * (0.3 + 0.7 * (held.now / 127) ** 0.8)).toFixed(2),
+  );
 });
 document.addEventListener("pointerup", (event) => {
   if (!held) return;
   const { drum, tick } = held.dot.dataset;
-  if (held.moved) { velocity = held.now; setHit(drum, Number(tick), held.now); }
-  else if (event.shiftKey) setHit(drum, Number(tick), held.from > 60 ? 45 : 100);
+  if (held.moved) {
+    velocity = held.now;
+    setHit(drum, Number(tick), held.now);
+  } else if (event.shiftKey) setHit(drum, Number(tick), held.from > 60 ? 45 : 100);
   else setHit(drum, Number(tick), 0);
   held = null;
 });
@@ -91,55 +127,94 @@ document.addEventListener("pointerover", (event) => {
   if (dot && !held) resting = setTimeout(() => hitSaid(dot.dataset.drum, dot.dataset.tick), 150);
 });
 function lineKey(event) {
-  const order = lanes().map(([drum]) => drum), at = order.indexOf(cursor.drum), size = step(), end = length();
-  const here = dotAt(cursor.drum, cursor.tick), loud = Number(here?.dataset.velocity ?? 0);
+  const order = lanes().map(([drum]) => drum),
+    at = order.indexOf(cursor.drum),
+    size = step(),
+    end = length();
+  const here = dotAt(cursor.drum, cursor.tick),
+    loud = Number(here?.dataset.velocity ?? 0);
   if (event.key === "ArrowRight") cursor.tick = (cursor.tick - (cursor.tick % size) + size) % end;
   else if (event.key === "ArrowLeft") cursor.tick = (cursor.tick - (cursor.tick % size || size) + end) % end;
   else if (event.key === "ArrowUp") cursor.drum = order[Math.max(0, at - 1)];
   else if (event.key === "ArrowDown") cursor.drum = order[Math.min(order.length - 1, at + 1)];
   else if (event.key === "Home") cursor.tick = 0;
-  else if (event.key === " " || event.key === "Enter") { setHit(cursor.drum, cursor.tick, here ? 0 : velocity); return true; }
-  else if ((event.key === "+" || event.key === "-") && here) { setHit(cursor.drum, cursor.tick, Math.max(1, Math.min(127, loud + (event.key === "+" ? 12 : -12)))); return true; }
-  else return false;
+  else if (event.key === " " || event.key === "Enter") {
+    setHit(cursor.drum, cursor.tick, here ? 0 : velocity);
+    return true;
+  } else if ((event.key === "+" || event.key === "-") && here) {
+    setHit(cursor.drum, cursor.tick, Math.max(1, Math.min(127, loud + (event.key === "+" ? 12 : -12))));
+    return true;
+  } else return false;
   showCursor();
-  if (dotAt(cursor.drum, cursor.tick)) hitSaid(cursor.drum, cursor.tick); else $("hit-said").textContent = `${cursor.drum}, beat ${1 + cursor.tick / Number(document.querySelector(".groove-line").dataset.beat)}: rests`;
+  if (dotAt(cursor.drum, cursor.tick)) hitSaid(cursor.drum, cursor.tick);
+  else
+    $("hit-said").textContent =
+      `${cursor.drum}, beat ${1 + cursor.tick / Number(document.querySelector(".groove-line").dataset.beat)}: rests`;
   return true;
 }
-document.addEventListener("focusin", (event) => { if (event.target.id === "lane-plot" && !held) showCursor(event.target.matches(":focus-visible")); });
-document.addEventListener("focusout", (event) => { if (event.target.id === "lane-plot" && $("groove-cursor")) $("groove-cursor").hidden = true; });
+document.addEventListener("focusin", (event) => {
+  if (event.target.id === "lane-plot" && !held) showCursor(event.target.matches(":focus-visible"));
+});
+document.addEventListener("focusout", (event) => {
+  if (event.target.id === "lane-plot" && $("groove-cursor")) $("groove-cursor").hidden = true;
+});
 
 // saying it ------------------------------------------------------------------------------------------------------------
-let waiting = null, draft = null;
+let waiting = null,
+  draft = null;
 document.addEventListener("input", (event) => {
-  if (event.target.id === "spoken") { draft = { select: field("select").value, text: event.target.value }; clearTimeout(waiting); waiting = setTimeout(listen, 110); }
+  if (event.target.id === "spoken") {
+    draft = { select: field("select").value, text: event.target.value };
+    clearTimeout(waiting);
+    waiting = setTimeout(listen, 110);
+  }
   if (event.target.id === "find-groove") find(event.target.value);
 });
 const listen = () => ask("listen", { ...here(), spoken: $("spoken").value });
 function find(text) {
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
   const bar = document.querySelector(".groove-line").dataset.bar;
-  for (const row of document.querySelectorAll("[data-find]")) row.hidden = row.dataset.bar !== bar || !words.every((w) => row.dataset.find.includes(w));
+  for (const row of document.querySelectorAll("[data-find]"))
+    row.hidden = row.dataset.bar !== bar || !words.every((w) => row.dataset.find.includes(w));
 }
 let sent = null;
-function setSpoken(anew) { sent = { base: field("base").value, text: $("spoken").value }; return edit({ kind: "say", spoken: $("spoken").value, ...(anew ? { anew: 1 } : {}) }); }
+function setSpoken(anew) {
+  sent = { base: field("base").value, text: $("spoken").value };
+  return edit({ kind: "say", spoken: $("spoken").value, ...(anew ? { anew: 1 } : {}) });
+}
 
 // tapping it -----------------------------------------------------------------------------------------------------------
-let taps = [], one = null, tapsAsked = 0;
+let taps = [],
+  one = null,
+  tapsAsked = 0;
 function tap(pad, at) {
-  if (taps.length && at - taps.at(-1)[0] > 3) { taps = []; one = null; }
+  if (taps.length && at - taps.at(-1)[0] > 3) {
+    taps = [];
+    one = null;
+  }
   taps.push([at, pad]);
   const button = document.querySelector(`[data-pad=${pad}]`);
   button.classList.add("struck");
   setTimeout(() => button.classList.remove("struck"), 90);
   readTaps();
 }
-const tapValues = () => ({ taps: taps.map(([t, pad]) => `${(t - taps[0][0]).toFixed(4)}:${pad}`).join(","), ...(one === null ? {} : { one: (one - taps[0][0]).toFixed(4) }) });
+const tapValues = () => ({
+  taps: taps.map(([t, pad]) => `${(t - taps[0][0]).toFixed(4)}:${pad}`).join(","),
+  ...(one === null ? {} : { one: (one - taps[0][0]).toFixed(4) }),
+});
 async function readTaps() {
   if (taps.length < 3) return;
-  const mine = ++tapsAsked, response = await fetch(`${path}/tapped?${new URLSearchParams({ ...here(), ...tapValues() })}`, { headers: { "HX-Request": "true" } });
+  const mine = ++tapsAsked,
+    response = await fetch(`${path}/tapped?${new URLSearchParams({ ...here(), ...tapValues() })}`, {
+      headers: { "HX-Request": "true" },
+    });
   if (mine === tapsAsked && $("tapped")) $("tapped").innerHTML = await response.text();
 }
-function tapAgain() { taps = []; one = null; $("tapped").replaceChildren(); }
+function tapAgain() {
+  taps = [];
+  one = null;
+  $("tapped").replaceChildren();
+}
 
 // clicks ---------------------------------------------------------------------------------------------------------------
 const page = songPage({ song, place: "groove", post, rail, here, select: () => field("select").value });
@@ -147,60 +222,114 @@ document.addEventListener("click", (event) => {
   const hit = (query) => event.target.closest?.(query);
   if (hit("[data-lane]")) return show({ shown: hit("[data-lane]").dataset.lane });
   if (hit("[data-hear-key]")) return hearBeat({ key: hit("[data-hear-key]").dataset.hearKey }, hit("[data-hear-key]"));
-  if (hit("[data-hear-beat]")) return hearBeat($("spoken").value ? { spoken: $("spoken").value } : {}, hit("[data-hear-beat]"));
+  if (hit("[data-hear-beat]"))
+    return hearBeat($("spoken").value ? { spoken: $("spoken").value } : {}, hit("[data-hear-beat]"));
   if (hit("[data-hear-taps]")) return hearBeat(tapValues(), hit("[data-hear-taps]"));
-  if (hit("[data-take-taps]")) return edit({ kind: "tap", ...tapValues(), ...(hit("[data-take-taps]").dataset.asPlayed ? { as_played: 1 } : {}) });
+  if (hit("[data-take-taps]"))
+    return edit({ kind: "tap", ...tapValues(), ...(hit("[data-take-taps]").dataset.asPlayed ? { as_played: 1 } : {}) });
   if (hit("[data-say-anew]")) return setSpoken(true);
-  if (hit("[data-one]")) { one = event.timeStamp / 1000; return readTaps(); }
+  if (hit("[data-one]")) {
+    one = event.timeStamp / 1000;
+    return readTaps();
+  }
   if (hit("[data-tap-again]")) return tapAgain();
-  if (hit("[data-offer]")) { const b = hit("[data-offer]"); $("spoken").value = $("spoken").value.replace(b.dataset.for, b.dataset.offer); $("spoken").focus(); draft = { select: field("select").value, text: $("spoken").value }; return listen(); }
+  if (hit("[data-offer]")) {
+    const b = hit("[data-offer]");
+    $("spoken").value = $("spoken").value.replace(b.dataset.for, b.dataset.offer);
+    $("spoken").focus();
+    draft = { select: field("select").value, text: $("spoken").value };
+    return listen();
+  }
   if (hit("[data-do]")) return edit(JSON.parse(hit("[data-do]").dataset.do));
   if (page.click(event)) return;
   const chosen = hit("[data-select]");
-  if (chosen) { draft = null; return show({ select: chosen.dataset.select }); }
+  if (chosen) {
+    draft = null;
+    return show({ select: chosen.dataset.select });
+  }
 });
-document.addEventListener("pointerdown", (event) => { const pad = event.target.closest?.("[data-pad]"); if (pad && !event.button) { event.preventDefault(); tap(pad.dataset.pad, event.timeStamp / 1000); } });
+document.addEventListener("pointerdown", (event) => {
+  const pad = event.target.closest?.("[data-pad]");
+  if (pad && !event.button) {
+    event.preventDefault();
+    tap(pad.dataset.pad, event.timeStamp / 1000);
+  }
+});
 document.addEventListener("submit", (event) => {
   const form = event.target.closest("[data-edit], [data-say], #bring");
   if (!form) return;
   event.preventDefault();
   if (form.id === "bring") return bring(form);
   if (form.dataset.say !== undefined) return setSpoken(false);
-  edit({ kind: form.dataset.edit, ...Object.fromEntries(new FormData(form)) });
+  edit({ kind: form.dataset.edit, ...fieldsOf(form) });
 });
 function bring(form) {
-  if (!new FormData(form).get("file")?.size) { say("No file was chosen. Choose a MIDI file with a drum track."); return; }
+  if (!fieldsOf(form).file?.size) {
+    say("No file was chosen. Choose a MIDI file with a drum track.");
+    return;
+  }
   return post("bring", here(), form);
 }
 document.addEventListener("change", (event) => {
   if (event.target.id === "steps") return show({ step: event.target.value });
   if (event.target.id === "add-lane" || event.target.id === "one-drum") return show({ shown: event.target.value });
-  if (event.target.id === "groove-bars") return edit({ kind: "stretch_groove", groove_id: event.target.dataset.groove, bars: event.target.value });
+  if (event.target.id === "groove-bars")
+    return edit({ kind: "stretch_groove", groove_id: event.target.dataset.groove, bars: event.target.value });
 });
-document.addEventListener("keydown", (event) => {
-  if (event.target.id === "spoken" && event.key === "Escape") { $("spoken").blur(); return; }
-  if (typing(event)) return;
-  const key = event.key.toLowerCase();
-  if (page.control(event)) return;
-  if (event.target.id === "lane-plot" && lineKey(event)) { event.preventDefault(); event.stopImmediatePropagation(); return; }
-  if ((key === "f" || key === "j") && !event.repeat) { tap(key === "f" ? "l" : "h", event.timeStamp / 1000); return; }
-  if (key === "o") { one = event.timeStamp / 1000; readTaps(); }
-  else if (key === "s") { event.preventDefault(); $("spoken").focus(); }
-  else page.key(event);
-}, true);
+document.addEventListener(
+  "keydown",
+  (event) => {
+    if (event.target.id === "spoken" && event.key === "Escape") {
+      $("spoken").blur();
+      return;
+    }
+    if (typing(event)) return;
+    const key = event.key.toLowerCase();
+    if (page.control(event)) return;
+    if (event.target.id === "lane-plot" && lineKey(event)) {
+      event.preventDefault();
+      event.stopImmediatePropagation();
+      return;
+    }
+    if ((key === "f" || key === "j") && !event.repeat) {
+      tap(key === "f" ? "l" : "h", event.timeStamp / 1000);
+      return;
+    }
+    if (key === "o") {
+      one = event.timeStamp / 1000;
+      readTaps();
+    } else if (key === "s") {
+      event.preventDefault();
+      $("spoken").focus();
+    } else page.key(event);
+  },
+  true,
+);
 
 // after every answer -----------------------------------------------------------------------------------------------------
 let back = null;
 document.addEventListener("htmx:oobBeforeSwap", (event) => {
   if (event.detail.target?.id !== "score") return;
-  if (sent && field("base").value !== sent.base && (draft?.text ?? sent.text) === sent.text) { draft = null; sent = null; }
+  if (sent && field("base").value !== sent.base && (draft?.text ?? sent.text) === sent.text) {
+    draft = null;
+    sent = null;
+  }
   back = { focused: document.activeElement?.id, caret: $("spoken").selectionStart };
 });
 document.addEventListener("htmx:oobAfterSwap", (event) => {
   if (event.detail.target?.id !== "score" || !back) return;
-  if (draft && draft.select === field("select").value) { $("spoken").value = draft.text; setTimeout(listen); }
-  if (back.focused === "spoken") { $("spoken").focus({ preventScroll: true }); $("spoken").setSelectionRange(back.caret, back.caret); }
-  if (back.focused === "lane-plot") { plot().focus({ preventScroll: true }); showCursor(); }
+  if (draft && draft.select === field("select").value) {
+    $("spoken").value = draft.text;
+    setTimeout(listen);
+  }
+  if (back.focused === "spoken") {
+    $("spoken").focus({ preventScroll: true });
+    $("spoken").setSelectionRange(back.caret, back.caret);
+  }
+  if (back.focused === "lane-plot") {
+    plot().focus({ preventScroll: true });
+    showCursor();
+  }
   back = null;
 });
 document.addEventListener("htmx:afterSettle", () => {

@@ -1,18 +1,22 @@
 // Listening on the pages of a song: the player, the handrail at the bottom, and the keys for both.
+import { clockText } from "./clock.js";
 import { Player } from "./player.js";
 import { say } from "./shell.js";
 
 const $ = (id) => document.getElementById(id);
-const clockText = (seconds) => { const t = Math.max(0, Math.round(seconds * 10)); return `${Math.floor(t / 600)}:${String(Math.floor((t % 600) / 10)).padStart(2, "0")}.${t % 10}`; };
 
 // `chosen` gives the id of the chosen section or 0; `onPlace(at, playing)` is told where the playhead stands;
 // `before` is called before the song starts to sound.
 // `looped` gives what of the chosen section the loop takes (see Player.rangeOf).
+/** @param {{ chosen: () => number, onPlace?: (at: any, player: any) => void, before?: () => void, looped?: () => object }} page */
 export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped = () => ({}) }) {
   const player = new Player(tick, (message) => say(message));
   window.escalera = { player };
   const manifest = () => JSON.parse($("manifest").textContent);
-  let played = 0, lastTick = 0, reminded = false, seen = "";
+  let played = 0,
+    lastTick = 0,
+    reminded = false,
+    seen = "";
 
   function chosenIndex() {
     const index = player.manifest.sections.findIndex((s) => s.id === Number(chosen()));
@@ -30,44 +34,74 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
     $("rail-head").style.left = `${(100 * seconds) / Math.max(0.001, player.end)}%`;
     onPlace(at, player);
     const lufs = player.manifest.lufs?.[at.barIndex];
-    $("loudness").textContent = lufs === undefined ? "this bar: not measured yet" : lufs === null ? "this bar: silent" : `this bar ${lufs.toFixed(1).replace("-", "−")} LUFS`;
-    if (level !== null) $("level").style.transform = `scaleX(${Math.max(0, Math.min(1, 1 + (20 * Math.log10(Math.max(level, 1e-5))) / 60))})`;
+    $("loudness").textContent =
+      lufs === undefined
+        ? "this bar: not measured yet"
+        : lufs === null
+          ? "this bar: silent"
+          : `this bar ${lufs.toFixed(1).replace("-", "−")} LUFS`;
+    if (level !== null)
+      $("level").style.transform =
+        `scaleX(${Math.max(0, Math.min(1, 1 + (20 * Math.log10(Math.max(level, 1e-5))) / 60))})`;
     $("play").textContent = player.playing ? "Pause" : "Play";
     const now = performance.now();
     if (player.playing && now - lastTick < 1000) played += now - lastTick;
     lastTick = now;
-    if (!reminded && played > 3600e3) { reminded = true; say("You have listened for an hour. Ten minutes of quiet keep your ears honest, and safe.", "calm"); }
+    if (!reminded && played > 3600e3) {
+      reminded = true;
+      say("You have listened for an hour. Ten minutes of quiet keep your ears honest, and safe.", "calm");
+    }
   }
   function toggle() {
     before();
-    if (player.playing) { player.stop(); tick(player.at, 0); } else player.play().then(() => tick(player.position(), 0));
+    if (player.playing) {
+      player.stop();
+      tick(player.at, 0);
+    } else player.play().then(() => tick(player.position(), 0));
   }
   function setLoop(range) {
     player.loop = range;
     $("loop").setAttribute("aria-pressed", String(Boolean(range)));
     const bar = $("rail-loop");
     bar.hidden = !range;
-    if (range) { bar.style.left = `${(100 * range.from) / player.end}%`; bar.style.width = `${(100 * (range.to - range.from)) / player.end}%`; }
+    if (range) {
+      bar.style.left = `${(100 * range.from) / player.end}%`;
+      bar.style.width = `${(100 * (range.to - range.from)) / player.end}%`;
+    }
   }
   function loop() {
-    if (player.loop) { setLoop(null); if (player.playing) player.play(player.position(), null); return; }
-    const range = player.rangeOf(player.manifest.sections[chosenIndex()].id, looped()), at = player.position();
+    if (player.loop) {
+      setLoop(null);
+      if (player.playing) player.play(player.position(), null);
+      return;
+    }
+    const range = player.rangeOf(player.manifest.sections[chosenIndex()].id, looped()),
+      at = player.position();
     before();
     setLoop(range);
     player.play(at >= range.from && at < range.to && player.playing ? at : range.from, range);
   }
   function leadIn() {
-    const index = chosenIndex(), previous = player.manifest.sections[index - 1];
+    const index = chosenIndex(),
+      previous = player.manifest.sections[index - 1];
     let from = player.startOf(index);
     if (previous) from = previous.start / 44100 + previous.bars[Math.max(0, previous.bars.length - 3)];
     before();
     setLoop(null);
     player.play(from, null);
   }
-  function fromHere() { before(); setLoop(null); player.play(player.startOf(chosenIndex()), null); }
+  function fromHere() {
+    before();
+    setLoop(null);
+    player.play(player.startOf(chosenIndex()), null);
+  }
   function jump(seconds) {
     const at = Math.max(0, Math.min(seconds, player.end - 0.05));
-    if (player.playing) player.play(at); else { player.at = at; tick(at, 0); }
+    if (player.playing) player.play(at);
+    else {
+      player.at = at;
+      tick(at, 0);
+    }
   }
   $("rail-box").addEventListener("click", (event) => {
     const box = $("rail-box").getBoundingClientRect();
@@ -88,16 +122,24 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
   }
   // True when the key was one of listening.
   function key(event) {
-    const name = event.key.toLowerCase(), act = { l: loop, b: leadIn, p: fromHere }[name];
-    if (event.key === " " && !event.target.closest?.("button, a, summary, input")) { event.preventDefault(); toggle(); }
-    else if (act) act();
+    const name = event.key.toLowerCase(),
+      act = { l: loop, b: leadIn, p: fromHere }[name];
+    if (event.key === " " && !event.target.closest?.("button, a, summary, input")) {
+      event.preventDefault();
+      toggle();
+    } else if (act) act();
     else if (event.key === "Home" && !event.target.closest?.("input")) jump(0);
     else return false;
     return true;
   }
   // Where one listened, how loud and what went round, kept from page to page of the song while this window is open.
   const memory = () => `listening:${player.manifest.song}`;
-  function remember() { sessionStorage.setItem(memory(), JSON.stringify({ at: player.position(), volume: $("volume").value, loop: player.loop })); }
+  function remember() {
+    sessionStorage.setItem(
+      memory(),
+      JSON.stringify({ at: player.position(), volume: $("volume").value, loop: player.loop }),
+    );
+  }
   function recall() {
     const kept = JSON.parse(sessionStorage.getItem(memory()) ?? "null");
     if (!kept) return;
@@ -112,5 +154,14 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
   recall();
   names();
   tick(player.at, 0);
-  return { player, setLoop, tick, names, refresh, key, volume: () => Number($("volume").value), actions: { play: toggle, loop, "lead-in": leadIn, "from-here": fromHere } };
+  return {
+    player,
+    setLoop,
+    tick,
+    names,
+    refresh,
+    key,
+    volume: () => Number($("volume").value),
+    actions: { play: toggle, loop, "lead-in": leadIn, "from-here": fromHere },
+  };
 }

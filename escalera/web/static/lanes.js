@@ -2,13 +2,19 @@
 const STEPS = { "1/4": 960, "1/8": 480, "1/16": 240, "1/32": 120, "1/8 triplet": 320, "1/16 triplet": 160 };
 
 export function lanes({ edit, field }) {
-  const plot = () => document.getElementById("lanes"), rows = () => JSON.parse(document.getElementById("lane-facts").textContent);
-  const length = () => Number(document.getElementById("plot")?.dataset.length ?? plot().dataset.length), step = () => STEPS[field("steps").value] ?? 240;
+  const plot = () => document.getElementById("lanes"),
+    rows = () => JSON.parse(document.getElementById("lane-facts").textContent);
+  const length = () => Number(document.getElementById("plot")?.dataset.length ?? plot().dataset.length),
+    step = () => STEPS[field("steps").value] ?? 240;
   const dotAt = (drum, tick) => document.querySelector(`.lane-hit[data-drum="${drum}"][data-tick="${tick}"]`);
-  let cursor = null, held = null, velocity = 100;
+  let cursor = null,
+    held = null,
+    velocity = 100;
   const set = (drum, tick, value) => edit({ kind: "hit", drum, tick, velocity: value });
   function placeOf(event) {
-    const box = plot().getBoundingClientRect(), share = Math.max(0, Math.min(0.9999, (event.clientX - box.left) / box.width)), y = event.clientY - box.top;
+    const box = plot().getBoundingClientRect(),
+      share = Math.max(0, Math.min(0.9999, (event.clientX - box.left) / box.width)),
+      y = event.clientY - box.top;
     const [drum] = rows().reduce((best, row) => (Math.abs(row[2] - y) < Math.abs(best[2] - y) ? row : best));
     return { drum, tick: (Math.round((share * length()) / step()) * step()) % length() };
   }
@@ -18,7 +24,16 @@ export function lanes({ edit, field }) {
     plot().focus({ preventScroll: true });
     hide();
     const dot = event.target.closest(".lane-hit");
-    if (dot) { held = { dot, y: event.clientY, from: Number(dot.dataset.velocity), now: Number(dot.dataset.velocity), moved: false }; return; }
+    if (dot) {
+      held = {
+        dot,
+        y: event.clientY,
+        from: Number(dot.dataset.velocity),
+        now: Number(dot.dataset.velocity),
+        moved: false,
+      };
+      return;
+    }
     const at = placeOf(event);
     set(at.drum, at.tick, dotAt(at.drum, at.tick) ? 0 : event.shiftKey ? 45 : velocity);
   });
@@ -36,9 +51,13 @@ export function lanes({ edit, field }) {
     if (moved) velocity = now;
     set(dot.dataset.drum, Number(dot.dataset.tick), moved ? now : 0);
   });
-  const hide = () => { const mark = document.getElementById("lane-cursor"); if (mark) mark.hidden = true; };
+  const hide = () => {
+    const mark = document.getElementById("lane-cursor");
+    if (mark) mark.hidden = true;
+  };
   function showCursor() {
-    const list = rows(), mark = document.getElementById("lane-cursor");
+    const list = rows(),
+      mark = document.getElementById("lane-cursor");
     if (!list.length || !mark) return;
     cursor ??= { drum: list.at(-1)[0], tick: 0 };
     const lane = list.find(([drum]) => drum === cursor.drum) ?? list.at(-1);
@@ -49,13 +68,30 @@ export function lanes({ edit, field }) {
     mark.style.top = `${lane[2]}px`;
   }
   const keys = {
-    ArrowRight: () => { cursor.tick = (cursor.tick + step()) % length(); }, ArrowLeft: () => { cursor.tick = (cursor.tick - step() + length()) % length(); },
-    ArrowUp: () => move(-1), ArrowDown: () => move(1), Home: () => { cursor.tick = 0; },
-    " ": () => set(cursor.drum, cursor.tick, dotAt(cursor.drum, cursor.tick) ? 0 : velocity), Enter: () => keys[" "](),
-    "+": () => louder(12), "-": () => louder(-12),
+    ArrowRight: () => {
+      cursor.tick = (cursor.tick + step()) % length();
+    },
+    ArrowLeft: () => {
+      cursor.tick = (cursor.tick - step() + length()) % length();
+    },
+    ArrowUp: () => move(-1),
+    ArrowDown: () => move(1),
+    Home: () => {
+      cursor.tick = 0;
+    },
+    " ": () => set(cursor.drum, cursor.tick, dotAt(cursor.drum, cursor.tick) ? 0 : velocity),
+    Enter: () => keys[" "](),
+    "+": () => louder(12),
+    "-": () => louder(-12),
   };
-  function move(by) { const list = rows().map(([drum]) => drum); cursor.drum = list[Math.max(0, Math.min(list.length - 1, list.indexOf(cursor.drum) + by))]; }
-  function louder(by) { const dot = dotAt(cursor.drum, cursor.tick); if (dot) set(cursor.drum, cursor.tick, Math.max(1, Math.min(127, Number(dot.dataset.velocity) + by))); }
+  function move(by) {
+    const list = rows().map(([drum]) => drum);
+    cursor.drum = list[Math.max(0, Math.min(list.length - 1, list.indexOf(cursor.drum) + by))];
+  }
+  function louder(by) {
+    const dot = dotAt(cursor.drum, cursor.tick);
+    if (dot) set(cursor.drum, cursor.tick, Math.max(1, Math.min(127, Number(dot.dataset.velocity) + by)));
+  }
   // True when the key was one of the lanes'.
   function onKey(event) {
     if (event.target.id !== "lanes" || !keys[event.key] || !rows().length) return false;
@@ -64,7 +100,11 @@ export function lanes({ edit, field }) {
     showCursor();
     return true;
   }
-  document.addEventListener("focusin", (event) => { if (event.target.id === "lanes" && event.target.matches(":focus-visible")) showCursor(); });
-  document.addEventListener("focusout", (event) => { if (event.target.id === "lanes") hide(); });
+  document.addEventListener("focusin", (event) => {
+    if (event.target.id === "lanes" && event.target.matches(":focus-visible")) showCursor();
+  });
+  document.addEventListener("focusout", (event) => {
+    if (event.target.id === "lanes") hide();
+  });
   return { key: onKey, showCursor, refresh: () => {} };
 }

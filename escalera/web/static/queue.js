@@ -1,19 +1,30 @@
 // Edits of a song's page, one at a time: each carries the state that the one before it led to.
-export const state = () => new FormData(document.getElementById("state"));
+import { byId, fieldsOf } from "./dom.js";
+
+export const state = () => fieldsOf(byId("state"));
 
 export function pageQueue(root, path) {
-  let queue = Promise.resolve(), wanted = "";
-  const later = (act) => { queue = queue.then(act).catch(() => {}); return queue; };
+  let queue = Promise.resolve(),
+    wanted = "";
+  const later = (act) => {
+    queue = queue.then(act).catch(() => {});
+    return queue;
+  };
   return {
     after: later,
-    post: (name, values = {}, source = root) => later(() => {
-      const { base, select } = Object.fromEntries(state());
-      return htmx.ajax("POST", `${path}/${name}`, { source, swap: "none", values: { base, select, ...values } });
-    }),
+    post: (name, values = {}, source = root) =>
+      later(() => {
+        const { base, select } = state();
+        return htmx.ajax("POST", `${path}/${name}`, { source, swap: "none", values: { base, select, ...values } });
+      }),
     // In the same queue, so that an older answer never covers a newer one; of several waiting only the last is asked for.
     ask: (name, values, then = () => {}) => {
       const mine = (wanted = JSON.stringify(values));
-      return later(() => (wanted === mine ? htmx.ajax("GET", `${path}/${name}`, { source: root, swap: "none", values }).then(then) : undefined));
+      return later(() =>
+        wanted === mine
+          ? htmx.ajax("GET", `${path}/${name}`, { source: root, swap: "none", values }).then(then)
+          : undefined,
+      );
     },
   };
 }

@@ -4,7 +4,10 @@ import { say } from "./shell.js";
 
 export function recorder({ song, edit, place, facts, field, rail, volume, layer, sketch }) {
   const button = () => document.getElementById("record");
-  let on = false, range = null, notes = [], down = new Map();
+  let on = false,
+    range = null,
+    notes = [],
+    down = new Map();
 
   const letters = () => facts().letters;
   function refresh() {
@@ -17,23 +20,34 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
   }
   function show() {
     button().setAttribute("aria-pressed", String(on));
-    button().title = on ? "Letters play: A to J an octave, Q to U above, Z to M below, Shift a semitone up. Esc keeps what was played." : "Record from the keyboard, after a count-in (R)";
+    button().title = on
+      ? "Letters play: A to J an octave, Q to U above, Z to M below, Shift a semitone up. Esc keeps what was played."
+      : "Record from the keyboard, after a count-in (R)";
     document.querySelector(".bench").classList.toggle("recording", on);
     button().textContent = on ? "Stop and keep" : "Record from keys";
     refresh();
   }
   async function start() {
-    if (!layer()) { say("There is no layer to record on yet. Add one with a pitch."); return; }
+    if (!layer()) {
+      say("There is no layer to record on yet. Add one with a pitch.");
+      return;
+    }
     for (const pitch of Object.values(letters())) fetchNote(song, pitch, layer()).catch(() => {});
     on = true;
     notes = [];
     down = new Map();
     show();
-    const { player } = rail, at = place(), { bars } = facts(), section = player.manifest.sections.find((s) => s.id === at.section_id);
+    const { player } = rail,
+      at = place(),
+      { bars } = facts(),
+      section = player.manifest.sections.find((s) => s.id === at.section_id);
     range = player.rangeOf(at.section_id, { bars });
     rail.setLoop(range);
     const said = document.getElementById("note-said");
-    if (said) { said.textContent = "After one bar: letters play, A to J an octave; Esc keeps it."; said.classList.add("counting-in"); }
+    if (said) {
+      said.textContent = "After one bar: letters play, A to J an octave; Esc keeps it.";
+      said.classList.add("counting-in");
+    }
     player.clicking = true;
     document.getElementById("click").setAttribute("aria-pressed", "true");
     await player.play(range.from, range, section.beats[bars[0]] ?? 4);
@@ -46,7 +60,14 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
     document.getElementById("click").setAttribute("aria-pressed", "false");
     if (rail.player.playing) rail.player.play(Math.max(range.from, rail.player.position()), range);
     show();
-    return edit({ kind: "record_notes", ...place(), notes: JSON.stringify(notes), amount: amount(), grid: field("steps").value, how: field("write").value });
+    return edit({
+      kind: "record_notes",
+      ...place(),
+      notes: JSON.stringify(notes),
+      amount: amount(),
+      grid: field("steps").value,
+      how: field("write").value,
+    });
   }
   const amount = () => document.getElementById("amount")?.value ?? "1";
   // Where in the phrase the song is now, in seconds; a note a little before the start counts for it.
@@ -55,8 +76,17 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
     return at < 0 ? (at > -0.25 ? 0 : null) : at % (range.to - range.from);
   }
   function press(event, pitch) {
-    const at = moment(), end = strikeNote(song, pitch, layer(), volume());
-    const mark = at === null ? null : sketch({ tick: (at / (range.to - range.from)) * Number(document.getElementById("plot").dataset.length), pitch, ticks: 60, velocity: 96 });
+    const at = moment(),
+      end = strikeNote(song, pitch, layer(), volume());
+    const mark =
+      at === null
+        ? null
+        : sketch({
+            tick: (at / (range.to - range.from)) * Number(document.getElementById("plot").dataset.length),
+            pitch,
+            ticks: 60,
+            velocity: 96,
+          });
     down.set(event.code, { pitch, at, when: performance.now(), end, mark });
   }
   function release(code) {
@@ -64,17 +94,28 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
     if (!note) return;
     down.delete(code);
     note.end.then((end) => end());
-    if (note.at !== null) notes.push([Number(note.at.toFixed(4)), Number(((performance.now() - note.when) / 1000).toFixed(4)), note.pitch, 96]);
+    if (note.at !== null)
+      notes.push([
+        Number(note.at.toFixed(4)),
+        Number(((performance.now() - note.when) / 1000).toFixed(4)),
+        note.pitch,
+        96,
+      ]);
   }
   // True when the key belongs to recording: a letter that plays, or what ends it.
   function key(event) {
     if (!on) return false;
-    if (event.key === "Escape" || event.key === " " || event.key === "Enter") { stop(); return true; }
+    if (event.key === "Escape" || event.key === " " || event.key === "Enter") {
+      stop();
+      return true;
+    }
     const pitch = letters()[event.code.startsWith("Key") ? event.code.slice(3) : event.key.toUpperCase()];
     if (pitch === undefined) return false;
     if (!event.repeat && !down.has(event.code)) press(event, pitch + (event.shiftKey ? 1 : 0));
     return true;
   }
-  window.addEventListener("blur", () => { for (const code of [...down.keys()]) release(code); });
+  window.addEventListener("blur", () => {
+    for (const code of [...down.keys()]) release(code);
+  });
   return { key, up: (event) => release(event.code), toggle: () => (on ? stop() : start()), refresh };
 }

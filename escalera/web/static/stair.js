@@ -1,5 +1,16 @@
 // The stair page: edits one at a time, treads and tiles by hand and keys, listening.
-import { arranging, clearRange, copyKey, extend, openBrief, openChecks, openForm, openIdeas, openMoves, tileGesture } from "./arranging.js";
+import {
+  arranging,
+  clearRange,
+  copyKey,
+  extend,
+  openBrief,
+  openChecks,
+  openForm,
+  openIdeas,
+  openMoves,
+  tileGesture,
+} from "./arranging.js";
 import { handrail } from "./handrail.js";
 import { listenAt, quiet } from "./hearing.js";
 import { keepOption, openOptions, options } from "./options.js";
@@ -10,8 +21,10 @@ import { typing } from "./shell.js";
 import { songPage } from "./songpage.js";
 import { restoreTabs } from "./tabs.js";
 
-const root = document.querySelector("[data-song]"), song = root.dataset.song, $ = (id) => document.getElementById(id);
-const selection = () => state().get("select");
+const root = document.querySelector("[data-song]"),
+  song = root.dataset.song,
+  $ = (id) => document.getElementById(id);
+const selection = () => state().select;
 const chosenSection = () => Number(selection().split(":")[1]);
 const { post, ask, after } = pageQueue(root, `/songs/${song}`);
 const edit = (values) => post("edits", values);
@@ -23,8 +36,16 @@ function select(text) {
 function mark(text) {
   document.querySelector("#state [name=select]").value = text;
   const [what, section, layer, phrase] = text.split(":");
-  for (const step of document.querySelectorAll(".step")) step.classList.toggle("chosen", (what === "section" || what === "tile") && step.dataset.select === `section:${section}`);
-  for (const name of document.querySelectorAll(".wall-name button")) name.classList.toggle("chosen", (what === "layer" || what === "tile") && name.dataset.select === `layer:0:${layer}`);
+  for (const step of document.querySelectorAll(".step"))
+    step.classList.toggle(
+      "chosen",
+      (what === "section" || what === "tile") && step.dataset.select === `section:${section}`,
+    );
+  for (const name of document.querySelectorAll(".wall-name button"))
+    name.classList.toggle(
+      "chosen",
+      (what === "layer" || what === "tile") && name.dataset.select === `layer:0:${layer}`,
+    );
   document.querySelector(".tile.chosen")?.classList.remove("chosen");
   if (what === "tile") document.querySelector(`[data-tile="${section}:${layer}:${phrase}"]`)?.classList.add("chosen");
   rail.names();
@@ -32,16 +53,26 @@ function mark(text) {
 
 // listening: the playhead over the stair and the wall ---------------------------------------------------------------
 const rail = handrail({
-  chosen: () => { const [what, section] = selection().split(":"); return what === "section" || what === "tile" ? section : 0; },
+  chosen: () => {
+    const [what, section] = selection().split(":");
+    return what === "section" || what === "tile" ? section : 0;
+  },
   before: quiet,
   onPlace: (at, player) => {
     const total = player.manifest.sections.reduce((n, s) => n + s.bars.length - 1, 0);
-    const stair = $("stair").getBoundingClientRect(), stage = $("stage"), box = $("stage-inner").getBoundingClientRect();
+    const stair = $("stair").getBoundingClientRect(),
+      stage = $("stage"),
+      box = $("stage-inner").getBoundingClientRect();
     const head = $("playhead");
     head.hidden = !total;
     const x = stair.left - box.left + (stair.width * (at.barIndex + at.share)) / Math.max(1, total);
     head.style.transform = `translateX(${x}px)`;
-    if (player.playing && stage.scrollWidth > stage.clientWidth + 4 && (x < stage.scrollLeft + 150 || x > stage.scrollLeft + stage.clientWidth - 60)) stage.scrollLeft = x - 200;
+    if (
+      player.playing &&
+      stage.scrollWidth > stage.clientWidth + 4 &&
+      (x < stage.scrollLeft + 150 || x > stage.scrollLeft + stage.clientWidth - 60)
+    )
+      stage.scrollLeft = x - 200;
   },
 });
 const player = rail.player;
@@ -49,17 +80,32 @@ const player = rail.player;
 // clicks --------------------------------------------------------------------------------------------------------
 const page = songPage({ song, place: "stair", post, rail, select: selection });
 document.addEventListener("click", (event) => {
-  const tile = event.target.closest("[data-tile]"), button = event.target.closest("[data-do]");
-  if (tile && event.altKey) { extend(document.activeElement?.closest?.(".tile") ?? tile, tile); return rove(tile); }
-  if (tile) { clearRange(); rove(tile); return event.shiftKey ? openTile(tile) : toggleTile(tile); }
+  const tile = event.target.closest("[data-tile]"),
+    button = event.target.closest("[data-do]");
+  if (tile && event.altKey) {
+    extend(document.activeElement?.closest?.(".tile") ?? tile, tile);
+    return rove(tile);
+  }
+  if (tile) {
+    clearRange();
+    rove(tile);
+    return event.shiftKey ? openTile(tile) : toggleTile(tile);
+  }
   if (button) return edit(JSON.parse(button.dataset.do));
   if (page.click(event)) return;
   const chosen = event.target.closest("[data-select]");
-  if (chosen && !dragged) select(chosen.dataset.select).then(() => chosen.dataset.focus && $(chosen.dataset.focus)?.focus());
+  if (chosen && !dragged)
+    select(chosen.dataset.select).then(() => chosen.dataset.focus && $(chosen.dataset.focus)?.focus());
 });
-function tileValues(tile) { const [section_id, layer_id, phrase] = tile.dataset.tile.split(":"); return { section_id, layer_id, phrase }; }
+function tileValues(tile) {
+  const [section_id, layer_id, phrase] = tile.dataset.tile.split(":");
+  return { section_id, layer_id, phrase };
+}
 const toggleTile = (tile) => edit({ kind: "toggle_tile", ...tileValues(tile) });
-const openTile = (tile) => { const t = tileValues(tile); return select(`tile:${t.section_id}:${t.layer_id}:${t.phrase}`); };
+const openTile = (tile) => {
+  const t = tileValues(tile);
+  return select(`tile:${t.section_id}:${t.layer_id}:${t.phrase}`);
+};
 
 // forms in the inspector ------------------------------------------------------------------------------------------
 document.addEventListener("submit", (event) => {
@@ -72,19 +118,31 @@ document.addEventListener("input", (event) => {
   if (event.target.dataset.pair) $(event.target.dataset.pair).value = event.target.value;
 });
 document.addEventListener("change", (event) => {
-  if (event.target.closest("[data-against]")) { const [what, section, layer, phrase] = selection().split(":"); return select(`${what}:${section}:${layer}:${phrase}:${event.target.value}`); }
+  if (event.target.closest("[data-against]")) {
+    const [what, section, layer, phrase] = selection().split(":");
+    return select(`${what}:${section}:${layer}:${phrase}:${event.target.value}`);
+  }
   event.target.closest("form[data-auto]")?.requestSubmit();
   if (event.target.dataset.pair) event.target.blur();
 });
 
 // treads: dragged, or moved by keys; sent when the hand rests ------------------------------------------------------
-const TOP = 34, FLOOR = 238, yOf = (e) => FLOOR - Math.max(0, Math.min(10, e)) * (FLOOR - TOP) / 10;
+const TOP = 34,
+  FLOOR = 238,
+  yOf = (e) => FLOOR - (Math.max(0, Math.min(10, e)) * (FLOOR - TOP)) / 10;
 const round = (v) => Math.round(Math.max(0, Math.min(10, v)) * 10) / 10;
-let drag = null, dragged = false, resting = null, moving = null; // moving: keys pressed and not yet sent, kept over answers
+let drag = null,
+  dragged = false,
+  resting = null,
+  moving = null; // moving: keys pressed and not yet sent, kept over answers
 function draw(group, start, end) {
-  for (const line of group.querySelectorAll("line")) { line.setAttribute("y1", yOf(start)); line.setAttribute("y2", yOf(end)); }
+  for (const line of group.querySelectorAll("line")) {
+    line.setAttribute("y1", yOf(start));
+    line.setAttribute("y2", yOf(end));
+  }
   const [a, b] = group.querySelectorAll("circle");
-  a.setAttribute("cy", yOf(start)); b.setAttribute("cy", yOf(end));
+  a.setAttribute("cy", yOf(start));
+  b.setAttribute("cy", yOf(end));
   group.querySelector(".step-name").setAttribute("y", Math.max(12, Math.min(yOf(start), yOf(end)) - 9));
   const tread = group.querySelector(".tread");
   Object.assign(tread.dataset, { start, end });
@@ -102,7 +160,14 @@ document.addEventListener("pointerdown", (event) => {
   dragged = false;
   if (!group || event.button) return;
   const tread = group.querySelector(".tread");
-  drag = { group, y: event.clientY, start: Number(tread.dataset.start), end: Number(tread.dataset.end), which: event.target.dataset.end ?? "both", moved: false };
+  drag = {
+    group,
+    y: event.clientY,
+    start: Number(tread.dataset.start),
+    end: Number(tread.dataset.end),
+    which: event.target.dataset.end ?? "both",
+    moved: false,
+  };
   tread.focus({ preventScroll: true });
   event.preventDefault();
 });
@@ -110,22 +175,47 @@ document.addEventListener("pointermove", (event) => {
   if (!drag) return;
   const change = ((drag.y - event.clientY) * 10) / (FLOOR - TOP);
   if (Math.abs(event.clientY - drag.y) > 2) drag.moved = dragged = true;
-  draw(drag.group, drag.which === "end" ? drag.start : round(drag.start + change), drag.which === "start" ? drag.end : round(drag.end + change));
+  draw(
+    drag.group,
+    drag.which === "end" ? drag.start : round(drag.start + change),
+    drag.which === "start" ? drag.end : round(drag.end + change),
+  );
 });
 document.addEventListener("pointerup", () => {
   if (!drag) return;
-  if (drag.moved) { const { start, end } = drag.group.querySelector(".tread").dataset; send(drag.group.dataset.section, start, end); } else select(`section:${drag.group.dataset.section}`);
+  if (drag.moved) {
+    const { start, end } = drag.group.querySelector(".tread").dataset;
+    send(drag.group.dataset.section, start, end);
+  } else select(`section:${drag.group.dataset.section}`);
   drag = null;
 });
 function treadKey(event, tread) {
-  const group = tread.closest(".tread-group"), big = event.shiftKey ? 0.5 : 0.1;
-  let start = Number(tread.dataset.start), end = Number(tread.dataset.end);
-  if (event.key === "ArrowUp") { start += big; end += big; } else if (event.key === "ArrowDown") { start -= big; end -= big; } else if (event.key === "[") start -= 0.1; else if (event.key === "{") start += 0.1; else if (event.key === "]") end -= 0.1; else if (event.key === "}") end += 0.1;
+  const group = tread.closest(".tread-group"),
+    big = event.shiftKey ? 0.5 : 0.1;
+  let start = Number(tread.dataset.start),
+    end = Number(tread.dataset.end);
+  if (event.key === "ArrowUp") {
+    start += big;
+    end += big;
+  } else if (event.key === "ArrowDown") {
+    start -= big;
+    end -= big;
+  } else if (event.key === "[") start -= 0.1;
+  else if (event.key === "{") start += 0.1;
+  else if (event.key === "]") end -= 0.1;
+  else if (event.key === "}") end += 0.1;
   else if (event.key === "ArrowLeft" || event.key === "ArrowRight") {
-    const all = [...document.querySelectorAll(".tread")], next = all[all.indexOf(tread) + (event.key === "ArrowRight" ? 1 : -1)];
-    if (next) { next.focus(); select(`section:${next.closest(".tread-group").dataset.section}`); }
+    const all = [...document.querySelectorAll(".tread")],
+      next = all[all.indexOf(tread) + (event.key === "ArrowRight" ? 1 : -1)];
+    if (next) {
+      next.focus();
+      select(`section:${next.closest(".tread-group").dataset.section}`);
+    }
     return true;
-  } else if (event.key === "Enter") { select(`section:${group.dataset.section}`); return true; } else return false;
+  } else if (event.key === "Enter") {
+    select(`section:${group.dataset.section}`);
+    return true;
+  } else return false;
   if (moving && moving.section !== group.dataset.section) send(moving.section, moving.start, moving.end);
   moving = { section: group.dataset.section, start: round(start), end: round(end) };
   draw(group, moving.start, moving.end);
@@ -148,19 +238,44 @@ function ready() {
 }
 function logarithmic(range) {
   if (range.dataset.ready) return;
-  const field = $(range.dataset.pair), low = Math.log(Number(range.min)), high = Math.log(Number(range.max));
+  const field = $(range.dataset.pair),
+    low = Math.log(Number(range.min)),
+    high = Math.log(Number(range.max));
   Object.assign(range, { min: 0, max: 1000, step: 1 });
   range.value = (1000 * (Math.log(Number(field.value)) - low)) / (high - low);
   range.dataset.ready = "1";
-  range.addEventListener("input", () => { field.value = Math.round(Math.exp(low + (range.value / 1000) * (high - low))); });
+  range.addEventListener("input", () => {
+    field.value = String(Math.round(Math.exp(low + (Number(range.value) / 1000) * (high - low))));
+  });
 }
 function tileKey(event, tile) {
-  const row = [...tile.parentElement.children], column = row.indexOf(tile);
-  const rows = [...document.querySelectorAll(".wall-tiles")], r = rows.indexOf(tile.parentElement);
-  const go = { ArrowLeft: row[column - 1], ArrowRight: row[column + 1], ArrowUp: rows[r - 1]?.children[column], ArrowDown: rows[r + 1]?.children[column], Home: row[0], End: row.at(-1) };
-  if (event.key in go) { if (go[event.key]) { rove(go[event.key]); go[event.key].focus(); } return true; }
-  if (event.key === " ") { toggleTile(tile); return true; }
-  if (event.key === "Enter") { openTile(tile); return true; }
+  const row = [...tile.parentElement.children],
+    column = row.indexOf(tile);
+  const rows = [...document.querySelectorAll(".wall-tiles")],
+    r = rows.indexOf(tile.parentElement);
+  const go = {
+    ArrowLeft: row[column - 1],
+    ArrowRight: row[column + 1],
+    ArrowUp: rows[r - 1]?.children[column],
+    ArrowDown: rows[r + 1]?.children[column],
+    Home: row[0],
+    End: row.at(-1),
+  };
+  if (event.key in go) {
+    if (go[event.key]) {
+      rove(go[event.key]);
+      go[event.key].focus();
+    }
+    return true;
+  }
+  if (event.key === " ") {
+    toggleTile(tile);
+    return true;
+  }
+  if (event.key === "Enter") {
+    openTile(tile);
+    return true;
+  }
   return false;
 }
 document.addEventListener("keydown", (event) => {
@@ -168,8 +283,12 @@ document.addEventListener("keydown", (event) => {
   const key = event.key.toLowerCase();
   if (copyKey(event, chosenSection())) return;
   if (page.control(event)) return;
-  const tile = event.target.closest?.("[data-tile]"), tread = event.target.closest?.(".tread");
-  if ((tile && tileGesture(event, tile)) || (tile && tileKey(event, tile)) || (tread && treadKey(event, tread))) { event.preventDefault(); return; }
+  const tile = event.target.closest?.("[data-tile]"),
+    tread = event.target.closest?.(".tread");
+  if ((tile && tileGesture(event, tile)) || (tile && tileKey(event, tile)) || (tread && treadKey(event, tread))) {
+    event.preventDefault();
+    return;
+  }
   if (key === "a") hearAlone();
   else if (key === "m") openMoves();
   else if (key === "f") openForm();
@@ -181,27 +300,47 @@ document.addEventListener("keydown", (event) => {
 
 // the inspector keeps what was folded open and how far it was scrolled; a late measurement never takes a field away -----
 const open = new Set();
-let scrolled = { select: "", top: 0 }, answer = "";
-document.addEventListener("toggle", (event) => {
-  const name = event.target.querySelector?.(":scope > summary")?.textContent;
-  if (name && event.target.closest("#inspector")) open[event.target.open ? "add" : "delete"](name);
-}, true);
-document.addEventListener("scroll", (event) => { if (event.target.id === "inspector") scrolled = { select: selection(), top: event.target.scrollTop }; }, true);
-document.addEventListener("htmx:beforeSwap", (event) => { answer = event.detail.pathInfo?.requestPath ?? ""; });
+let scrolled = { select: "", top: 0 },
+  answer = "";
+document.addEventListener(
+  "toggle",
+  (event) => {
+    const name = event.target.querySelector?.(":scope > summary")?.textContent;
+    if (name && event.target.closest("#inspector")) open[event.target.open ? "add" : "delete"](name);
+  },
+  true,
+);
+document.addEventListener(
+  "scroll",
+  (event) => {
+    if (event.target.id === "inspector") scrolled = { select: selection(), top: event.target.scrollTop };
+  },
+  true,
+);
+document.addEventListener("htmx:beforeSwap", (event) => {
+  answer = event.detail.pathInfo?.requestPath ?? "";
+});
 // A measurement still on its way belongs to the state that is being replaced, and must not bring it back.
-document.addEventListener("htmx:oobBeforeSwap", (event) => { if (event.detail.target?.id === "state" && $("pending")) htmx.trigger("#pending", "htmx:abort"); });
+document.addEventListener("htmx:oobBeforeSwap", (event) => {
+  if (event.detail.target?.id === "state" && $("pending")) htmx.trigger("#pending", "htmx:abort");
+});
 document.addEventListener("htmx:oobBeforeSwap", (event) => {
   const busy = document.activeElement?.closest("#inspector form");
   if (event.detail.target?.id === "inspector" && answer.includes("/measured") && busy) event.detail.shouldSwap = false;
 });
 function unfold() {
-  for (const details of document.querySelectorAll("#inspector details")) if (open.has(details.querySelector("summary").textContent)) details.open = true;
+  for (const details of document.querySelectorAll("#inspector details"))
+    if (open.has(details.querySelector("summary").textContent)) details.open = true;
   if (scrolled.select === selection()) $("inspector").scrollTop = scrolled.top;
 }
 
 // after every answer: the player takes the new manifest, the wall its tab stop ---------------------------------------
 function refreshed() {
-  if (rail.refresh()) $("stage-inner").style.setProperty("--bars", player.manifest.sections.reduce((n, s) => n + s.bars.length - 1, 0));
+  if (rail.refresh())
+    $("stage-inner").style.setProperty(
+      "--bars",
+      player.manifest.sections.reduce((n, s) => n + s.bars.length - 1, 0),
+    );
   if (moving && groupOf(moving.section)) draw(groupOf(moving.section), moving.start, moving.end);
   ready();
   unfold();
@@ -216,6 +355,15 @@ restoreTabs();
 shape({ edit, song });
 picker(edit);
 arranging({ song, edit, after, chosen: chosenSection });
-const wish = new URLSearchParams(location.search).get("open"), wishes = { checks: () => openChecks(), options: () => openOptions(), ideas: () => openIdeas(), brief: () => openBrief() };
+const wish = new URLSearchParams(location.search).get("open"),
+  wishes = {
+    checks: () => openChecks(),
+    options: () => openOptions(),
+    ideas: () => openIdeas(),
+    brief: () => openBrief(),
+  };
 options({ song, rail, edit, after, chosen: chosenSection });
-if (wishes[wish]) { history.replaceState(null, "", location.pathname); wishes[wish](); }
+if (wishes[wish]) {
+  history.replaceState(null, "", location.pathname);
+  wishes[wish]();
+}

@@ -1,13 +1,16 @@
 // Tabs: the chosen one is remembered over answers, by the tab list's name.
+import { all } from "./dom.js";
+
 const chosen = new Map();
-const all = (query, root = document) => [...root.querySelectorAll(query)];
 
 export function restoreTabs() {
   for (const list of all("[role=tablist]")) {
-    const tabs = all("[data-tab]", list), name = list.getAttribute("aria-label");
+    const tabs = all("[data-tab]", list),
+      name = list.getAttribute("aria-label");
     const now = tabs.find((t) => t.dataset.tab === chosen.get(name)) ?? tabs[0];
     for (const tab of tabs) {
-      const on = tab === now, panel = document.getElementById(tab.getAttribute("aria-controls"));
+      const on = tab === now,
+        panel = document.getElementById(tab.getAttribute("aria-controls"));
       tab.setAttribute("aria-selected", String(on));
       tab.tabIndex = on ? 0 : -1;
       if (panel) panel.hidden = !on;
@@ -26,12 +29,23 @@ document.addEventListener("click", (event) => {
   const button = event.target.closest?.("[data-tab], [data-tab-go]");
   if (button) showTab(button.dataset.tab ?? button.dataset.tabGo);
 });
-document.addEventListener("keydown", (event) => {
-  const button = event.target.closest?.("[data-tab]");
-  if (!button || !["ArrowLeft", "ArrowRight", "Home", "End"].includes(event.key)) return;
-  const tabs = all("[data-tab]", button.parentElement), at = tabs.indexOf(button);
-  const next = event.key === "Home" ? 0 : event.key === "End" ? tabs.length - 1 : (at + (event.key === "ArrowRight" ? 1 : -1) + tabs.length) % tabs.length;
-  event.preventDefault(); event.stopPropagation();
-  showTab(tabs[next].dataset.tab);
-  tabs[next].focus();
-}, true);
+document.addEventListener(
+  "keydown",
+  (event) => {
+    const button = event.target.closest?.("[data-tab]");
+    if (!button || !["ArrowLeft", "ArrowRight", "Home", "End"].includes(event.key)) return;
+    const tabs = all("[data-tab]", button.parentElement),
+      at = tabs.indexOf(button);
+    const next =
+      event.key === "Home"
+        ? 0
+        : event.key === "End"
+          ? tabs.length - 1
+          : (at + (event.key === "ArrowRight" ? 1 : -1) + tabs.length) % tabs.length;
+    event.preventDefault();
+    event.stopPropagation();
+    showTab(tabs[next].dataset.tab);
+    tabs[next].focus();
+  },
+  true,
+);
