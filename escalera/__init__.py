@@ -1,3 +1,3 @@
-"""Escalera: build a track section by section, on a stair of wanted, arranged and measured energy."""
+"""Escalera: build a track section by section, on a stair of target energy, energy from layers and from audio."""
 
 __version__ = "0.1.0"

@@ -20,7 +20,7 @@ FLAGS = "--no-sandbox --disable-gpu --disable-background-networking --disable-co
 def choose(page: Page, name: str) -> None:
     """Choose a section by its name, and wait for the measurement."""
     page.wait_for_selector("polyline.measured", timeout=60_000)
-    page.locator(f"[aria-label='Wanted energy of {name}']").focus()
+    page.locator(f"[aria-label='Target energy of {name}']").focus()
     page.keyboard.press("Enter")
     page.wait_for_function("name => document.querySelector('#inspector h2').textContent === name", arg=name)
     page.evaluate("document.activeElement.blur()")

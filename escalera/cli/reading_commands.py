@@ -28,7 +28,9 @@ def energy(source: str, as_json: bool) -> None:
         span = f"{s['first_bar']}–{s['last_bar']}"
         click.echo(f"{s['name'][:24]:24} {span:>9} {s['target']:7.1f} {s['arranged']:9.1f} {s['measured']:9.1f}")
     a = report["agreement"]
-    click.echo(f"{a['joins_as_meant']} of {a['joins']} joins move as meant; mean distance {a['mean_distance']:.1f}")
+    click.echo(
+        f"{a['joins_as_meant']} of {a['joins']} joins move as the targets do; mean distance {a['mean_distance']:.1f}"
+    )
 
 
 @click.command()

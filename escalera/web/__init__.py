@@ -34,6 +34,7 @@ from escalera.web import (
 )
 from escalera.web import checks as judging
 from escalera.web.assets import asset_url
+from escalera.web.terms import term
 
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:; "
@@ -55,7 +56,7 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     )  # fmt: skip
     CSRFProtect(app)
     Compress(app)
-    app.jinja_env.globals.update(asset=asset_url)
+    app.jinja_env.globals.update(asset=asset_url, term=term)
     app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}", fields=write_command)
     for module in (
         assets,

@@ -185,7 +185,7 @@ def _medallions(song: Song, energy: SongEnergy, found: Agreement) -> tuple[Medal
         bar += left.span.section.bars
         devices = devices_between(left.core, right.core)
         said = ", ".join(DEVICES[name][0] for name in devices)
-        moved = "moves as meant" if as_meant else "does not move as meant"
+        moved = "moves as the targets do" if as_meant else "moves otherwise than the targets"
         title = f"{left.span.section.name} to {right.span.section.name}: {said}; {moved}"
         signs.append(Medallion(round(100.0 * bar / total, 3), DEVICES[devices[0]][1], title, as_meant))
     return tuple(signs)

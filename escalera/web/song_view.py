@@ -231,7 +231,7 @@ class SongView:
         return layer_changes(self.section_energy, self.against) if self.against else []
 
     def join_before(self) -> tuple[str, bool, float, float] | None:
-        """How the section is entered: devices, whether it moves as meant, wanted and arranged change."""
+        """How the section is entered: devices, whether it moves as the targets do, wanted and arranged change."""
         index = self.song.index_of(self.selection.section_id)
         if index == 0:
             return None

@@ -63,7 +63,7 @@ def test_rendering_measuring_and_energy(run, tmp_path):
     assert (tmp_path / "part.wav").stat().st_size == pytest.approx(44 + 4 * 4 * 44_100, abs=64)
     energy = json.loads(run("energy", "in.mid", "--json").stdout)
     assert len(energy["bars"]) == 16 and {s["name"] for s in energy["sections"]} == {"Verse", "Chorus"}
-    assert "joins move as meant" in run("energy", "in.mid").stdout
+    assert "joins move as the targets do" in run("energy", "in.mid").stdout
 
 
 def test_demo_songs_are_put_on_an_empty_shelf_only(run):

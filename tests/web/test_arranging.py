@@ -146,7 +146,7 @@ def test_a_loop_becomes_an_arrangement_of_six_sections_through_the_interface_alo
         and values["Chorus 1"] > values["Verse"] > values["Break"]
         and values["Intro"] < values["Chorus 2"]
     )
-    page.locator("[aria-label='Wanted energy of Outro']").focus()
+    page.locator("[aria-label='Target energy of Outro']").focus()
     page.keyboard.press("Enter")
     page.wait_for_function("() => document.querySelector('#inspector h2').textContent === 'Outro'")
     page.evaluate("() => document.activeElement.blur()")
@@ -188,7 +188,7 @@ def test_tiles_are_marked_set_filled_and_copied_by_keys(page, server):
     until(lambda: "Soft pad" in plays(V))
     shown(page, studio, song_id)
     for name, key in (("Chorus", "Control+c"), ("Verse", "Control+v")):
-        page.locator(f"[aria-label='Wanted energy of {name}']").focus()
+        page.locator(f"[aria-label='Target energy of {name}']").focus()
         page.keyboard.press("Enter")
         page.wait_for_function("n => document.querySelector('#inspector h2').textContent === n", arg=name)
         page.keyboard.press(key)

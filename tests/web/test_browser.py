@@ -315,7 +315,7 @@ def test_everything_has_a_key(page, server):
     page.wait_for_function("() => document.querySelector('#position b').textContent === '1.1'")
     page.keyboard.press("h")
     page.wait_for_selector("#history[open] li")
-    assert "Wanted energy of Verse 1" in page.locator("#history").inner_text()
+    assert "Target energy of Verse 1" in page.locator("#history").inner_text()
     page.keyboard.press("Escape")
     page.locator(".tile").first.focus()
     page.keyboard.press("End")

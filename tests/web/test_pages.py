@@ -10,6 +10,7 @@ from lxml import html
 from escalera.core.edits import EDITS
 from escalera.errors import InputError, RenderStopped
 from escalera.services.exporting import Options, export
+from escalera.web.terms import TERMS
 from tests.songs import ids, small_song
 
 NAME = ids(small_song())
@@ -264,3 +265,12 @@ def test_a_line_is_made_read_changed_and_doubled_from_the_inspector(client, stud
     assert (doubled.sound_key, doubled.octave, doubled.pan) == ("glass-bell", 1, 0.4)
     refused = post(client, studio, song_id, kind="make_line", maker="fills-gaps", **fields)
     assert refused.status_code == 422 and "finds nothing to play here" in tree(refused).text_content()
+
+
+def test_words_of_the_picture_are_explained_where_they_stand(client, song_id):
+    for address, words in (
+        ("/", ["Shelf"]),
+        (f"/songs/{song_id}", ["target energy", "from layers", "from audio", "tile"]),
+    ):
+        found = {e.text: e.get("title") for e in tree(client.get(address)).xpath("//abbr[@tabindex='0']")}
+        assert all(found[word] == TERMS[word.lower()] for word in words)

@@ -173,7 +173,11 @@ def late_chorus(facts: Facts) -> Iterator[Finding]:
 
 
 @check(
-    "distance", "Far from what is wanted", "The tread says what you meant; this step is somewhere else.", *RAISE, *LOWER
+    "distance",
+    "Far from its target",
+    "The target says how high the section should be; its layers lead elsewhere.",
+    *RAISE,
+    *LOWER,
 )
 def distance(facts: Facts) -> Iterator[Finding]:
     for s in facts.sections:
@@ -182,7 +186,7 @@ def distance(facts: Facts) -> Iterator[Finding]:
             word = "above" if far > 0 else "below"
             yield Finding(
                 "distance",
-                f"{s.span.section.name} has {s.value:.1f}, {abs(far):.1f} {word} what you want.",
+                f"{s.span.section.name} has {s.value:.1f}, {abs(far):.1f} {word} its target.",
                 (s.span.section.id,),
                 weight=abs(far),
                 facts=(round(far, 0),),
@@ -201,7 +205,7 @@ def join(facts: Facts) -> Iterator[Finding]:
         if not meant:
             left, right = a.span.section, b.span.section
             wanted = right.target.mean - left.target.mean
-            yield Finding("join", f"Into {right.name} it moves by {points(b.value - a.value)}, you meant {points(wanted)}.", (right.id, left.id),
+            yield Finding("join", f"Into {right.name} it moves by {points(b.value - a.value)}, the target is {points(wanted)}.", (right.id, left.id),
                           weight=2.2, facts=(round(b.value - a.value, 1), round(wanted, 1)))  # fmt: skip
 
 

@@ -130,7 +130,7 @@ def nothing_new(facts: Facts) -> Iterator[Finding]:
 
 @check(
     "carried",
-    "A join that nothing carries",
+    "A join with nothing leading into it",
     "A large step needs a riser, a fill, a crash, a stop or a breath, or it sounds cut.",
     "crash",
     "pickup",

@@ -360,7 +360,7 @@ class SetTarget:
     def summary(self, song: Song) -> str:
         end = self.start if self.end is None else self.end
         wanted = f"{self.start:.1f}" if end == self.start else f"{self.start:.1f} to {end:.1f}"
-        return f"Wanted energy of {section_of(song, self.section_id).name}: {wanted}"
+        return f"Target energy of {section_of(song, self.section_id).name}: {wanted}"
 
 
 @edit("shift_section")

@@ -125,7 +125,7 @@ class Agreement:
 
 
 def agreement(sections: tuple[Section, ...], values: list[float]) -> Agreement:
-    """Compare section energies with targets. A join moves as meant when it rises, falls or stays (within 0.5) alike."""
+    """Compare section energies with targets. A join moves as the targets do when it rises, falls or stays (within 0.5) alike."""
 
     def direction(change: float) -> int:
         return (change > LEVEL) - (change < -LEVEL)
