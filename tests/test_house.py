@@ -95,6 +95,17 @@ def test_modules_stay_small():
     assert not large
 
 
+def test_functions_stay_small_but_for_kernels():
+    long = {
+        f"{path.name}: {node.name}": length
+        for path in ROOT.rglob("*.py")
+        if "kernels" not in path.parts and path.name != "kernels.py"
+        for node in ast.walk(ast.parse(path.read_text()))
+        if isinstance(node, ast.FunctionDef) and (length := node.end_lineno - node.lineno + 1) > 40
+    }
+    assert not long
+
+
 def test_kernels_share_nothing_but_their_parts():
     """A helper in another file than `parts` could change without its callers being compiled again."""
     for path in (ROOT / "sound" / "kernels").glob("*.py"):

@@ -32,7 +32,8 @@ class Plain(click.Group):
         except ValidationError as error:
             first = error.errors()[0]
             click.echo(
-                f"escalera: ESCALERA_{str(first['loc'][0]).upper()}: {first['msg'].lower()}, found “{first['input']}”. Set it to another value.",
+                f"escalera: ESCALERA_{str(first['loc'][0]).upper()}: {first['msg'].lower()}, found "
+                f"“{first['input']}”. Set it to another value.",
                 err=True,
             )
         except MemoryError:

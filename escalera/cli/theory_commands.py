@@ -42,11 +42,15 @@ def chords(progression: str, key_name: str, held: str, as_json: bool) -> None:
     report = {
         "key": key_text(key),
         "chords": [
-            {"symbol": c.name(ascii_only=True), "roman": roman(c, key), "notes": [_ascii(n) for n in c.note_names],
-             "held": [{"note": _ascii(h.note), "role": h.role, "clash": h.clash} for h in cells]}
+            {
+                "symbol": c.name(ascii_only=True),
+                "roman": roman(c, key),
+                "notes": [_ascii(n) for n in c.note_names],
+                "held": [{"note": _ascii(h.note), "role": h.role, "clash": h.clash} for h in cells],
+            }
             for c, cells in zip(row, table)
         ],
-    }  # fmt: skip
+    }
     if as_json:
         click.echo(json.dumps(report))
         return
@@ -75,7 +79,8 @@ def key(source: str, as_json: bool) -> None:
         click.echo(f"{c.key!s:14} {c.score:.3f}")
     relative = " (its relative)" if found.best.relative() == found.second else ""
     click.echo(
-        f"{found.best} before {found.second}{relative} by {found.margin:.3f}; the label says {song.key}; A is {song.tuning_hz:g} Hz"
+        f"{found.best} before {found.second}{relative} by {found.margin:.3f}; the label says "
+        f"{song.key}; A is {song.tuning_hz:g} Hz"
     )
 
 
@@ -86,7 +91,8 @@ def times(tempo_bpm: float, as_json: bool) -> None:
     """Note values in milliseconds at a tempo: echo times, pre-delays, modulation, releases."""
     if not MIN_TEMPO_BPM <= tempo_bpm <= MAX_TEMPO_BPM:
         raise InputError(
-            f"A tempo of {tempo_bpm:g} bpm lies outside {MIN_TEMPO_BPM:g} to {MAX_TEMPO_BPM:g}. Choose one between them."
+            f"A tempo of {tempo_bpm:g} bpm lies outside {MIN_TEMPO_BPM:g} to {MAX_TEMPO_BPM:g}. "
+            f"Choose one between them."
         )
     ms = {name: round(value_ms(name, tempo_bpm), 3) for name in SHOWN_VALUES}
     if as_json:

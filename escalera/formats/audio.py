@@ -36,7 +36,8 @@ def decode_audio(data: bytes) -> tuple[NDArray[np.float32], int]:
         with soundfile.SoundFile(io.BytesIO(data)) as source:
             if source.frames > MAX_SECONDS * source.samplerate:
                 raise FormatError(
-                    f"The recording lasts {source.frames / source.samplerate / 60:.0f} minutes; at most {MAX_SECONDS // 60} are read. Cut it."
+                    f"The recording lasts {source.frames / source.samplerate / 60:.0f} minutes; at most "
+                    f"{MAX_SECONDS // 60} are read. Cut it."
                 )
             if source.channels > 2:
                 raise FormatError(

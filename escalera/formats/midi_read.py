@@ -53,7 +53,8 @@ def read_midi(data: bytes) -> MidiFacts:
     """Facts of a MIDI file. Raises FormatError with a plain sentence."""
     if len(data) > MAX_BYTES:
         raise FormatError(
-            f"The MIDI file has {len(data) / 1e6:.0f} MB; at most {MAX_BYTES / 1e6:.0f} MB are read. Split it over several files."
+            f"The MIDI file has {len(data) / 1e6:.0f} MB; at most {MAX_BYTES / 1e6:.0f} MB are "
+            f"read. Split it over several files."
         )
     file = _parse(data)
     to_tick = _clock(file, data)
@@ -73,7 +74,7 @@ def read_midi(data: bytes) -> MidiFacts:
             f"The file holds {notes:,} notes; at most {MAX_NOTES:,} are read. Split it over several files."
         )
     for rows in (facts.tempos, facts.metres, facts.keys, facts.markers):
-        rows.sort(key=lambda row: row[0])  # type: ignore[attr-defined]
+        rows.sort(key=lambda row: row[0])
     return facts
 
 

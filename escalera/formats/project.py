@@ -50,7 +50,10 @@ def _upgraded(song: dict[str, Any], version: int) -> dict[str, Any]:
     try:
         return upgraded(song, version)
     except (KeyError, TypeError, AttributeError, ValueError) as error:
-        raise FormatError(f"The project file of version {version} lacks a part or holds another one in its place ({shown(error, 60)}). Save it again from where it came.") from error  # fmt: skip
+        raise FormatError(
+            f"The project file of version {version} lacks a part or holds another one in its "
+            f"place ({shown(error, 60)}). Save it again from where it came."
+        ) from error
 
 
 def _read_json(data: bytes) -> dict[str, Any]:

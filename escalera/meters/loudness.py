@@ -34,8 +34,13 @@ def k_coefficients(rate_hz: float) -> NDArray[np.float64]:
     q, gain = 0.7071752369554196, 10.0 ** (3.999843853973347 / 20.0)
     bridge = gain**0.4996667741545416
     norm = 1.0 + k / q + k * k
-    shelf = [(gain + bridge * k / q + k * k) / norm, 2 * (k * k - gain) / norm, (gain - bridge * k / q + k * k) / norm,
-             2 * (k * k - 1) / norm, (1 - k / q + k * k) / norm]  # fmt: skip
+    shelf = [
+        (gain + bridge * k / q + k * k) / norm,
+        2 * (k * k - gain) / norm,
+        (gain - bridge * k / q + k * k) / norm,
+        2 * (k * k - 1) / norm,
+        (1 - k / q + k * k) / norm,
+    ]
     k, q = np.tan(np.pi * 38.13547087602444 / rate_hz), 0.5003270373238773
     norm = 1.0 + k / q + k * k
     high = [1.0, -2.0, 1.0, 2 * (k * k - 1) / norm, (1 - k / q + k * k) / norm]

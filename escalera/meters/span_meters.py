@@ -6,6 +6,7 @@ Each span is cut out exactly; nothing before or after it leaks in, but for the K
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -53,7 +54,7 @@ def _bins(rate_hz: float, edges_hz: NDArray[np.float64] | tuple[float, ...]) -> 
     return np.clip(np.rint(np.asarray(edges_hz) * FRAME / rate_hz).astype(np.int64), 1, FRAME // 2)
 
 
-def _summed(power: NDArray, edges: NDArray[np.int64]) -> NDArray[np.float64]:
+def _summed(power: NDArray[Any], edges: NDArray[np.int64]) -> NDArray[np.float64]:
     """Sums of the last axis between consecutive bin edges."""
     total = np.concatenate((np.zeros((*power.shape[:-1], 1)), np.cumsum(power, axis=-1, dtype=np.float64)), axis=-1)
     return total[..., edges[1:]] - total[..., edges[:-1]]

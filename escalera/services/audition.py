@@ -23,8 +23,14 @@ def audition_song(song: Song, sound_key: str) -> Song:
     sound = sound_of(sound_key)
     chosen = library.patterns()[RISE] if sound.rise else library.default_for(sound_key)
     assert chosen is not None
-    bare = Song(tempo_bpm=song.tempo_bpm, metre=Metre(), key=song.key, progression=song.progression,
-                sections=(Section(1, "Audition", bars=BARS, phrases=(BARS,)),), next_id=2)  # fmt: skip
+    bare = Song(
+        tempo_bpm=song.tempo_bpm,
+        metre=Metre(),
+        key=song.key,
+        progression=song.progression,
+        sections=(Section(1, "Audition", bars=BARS, phrases=(BARS,)),),
+        next_id=2,
+    )
     made = AddLayer(sound.key, "", "", "", chosen.name, chosen.pattern.length_ticks, chosen.pattern.to_list()).apply(
         bare
     )

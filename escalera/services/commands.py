@@ -61,14 +61,28 @@ def _add_layer(fields: Fields, song: Song, studio: Studio) -> Read:
     chosen = library.patterns().get(fields.get("pattern_key", "")) or library.default_for(sound)
     if chosen is None or "rows" in fields:
         return [read_command(fields, song)], ""
-    return _as("add_layer", fields, song, pattern_name=chosen.name, length_ticks=chosen.pattern.length_ticks, rows=chosen.pattern.to_list())  # fmt: skip
+    return _as(
+        "add_layer",
+        fields,
+        song,
+        pattern_name=chosen.name,
+        length_ticks=chosen.pattern.length_ticks,
+        rows=chosen.pattern.to_list(),
+    )
 
 
 def _place_library(fields: Fields, song: Song, studio: Studio) -> Read:
     chosen = library.patterns().get(fields.get("pattern_key", ""))
     if chosen is None:
         raise EditError("That pattern is not in the library. Choose one from the list.")
-    return _as("place_new", fields, song, name=chosen.name, length_ticks=chosen.pattern.length_ticks, rows=chosen.pattern.to_list())  # fmt: skip
+    return _as(
+        "place_new",
+        fields,
+        song,
+        name=chosen.name,
+        length_ticks=chosen.pattern.length_ticks,
+        rows=chosen.pattern.to_list(),
+    )
 
 
 def beat_called(song: Song, key: str) -> tuple[str, Beat, str]:

@@ -6,7 +6,8 @@ phrase. A cell is '.', or a pattern's key from the library with marks after slas
   name/keep:0.5        thinned to a share               name/up:12         transposed by semitones
 A layer may say `settings` of its sound, `effects` in order as [effect, {parameter: value}], a `stack` as
 [sound, {level_db, offset_ms, …}], `duck_by` a layer's name, a `reason`, a `recipe` note and why it is `aside`; the song `buses` and `master`
-chains and `returns`, `meant` findings (check:section) with reasons, said `options` of sections, and `parked` ideas for the list of ideas; a section `curves` as [owner, parameter, points in beats] and `throws` as
+chains and `returns`, `meant` findings (check:section) with reasons, said `options` of sections, and `parked` ideas for
+the list of ideas; a section `curves` as [owner, parameter, points in beats] and `throws` as
 [layer, first beat, beats, space, level]. 'x' is the layer's first pattern; a '*' at the end repeats the cell before it to the section's end.
 """
 
@@ -38,8 +39,13 @@ DEMO_FILES = ("harbour_stairs.json", "paper_engines.json")
 
 def song_from_recipe(recipe: dict[str, Any]) -> Song:
     """Build a song. Raises EditError or KeyError where the recipe is wrong."""
-    song = Song(title=recipe["title"], tempo_bpm=recipe["tempo_bpm"], metre=parse_metre(recipe.get("metre", "4/4")),
-                key=parse_key(recipe["key"]), notes=recipe.get("notes", ""))  # fmt: skip
+    song = Song(
+        title=recipe["title"],
+        tempo_bpm=recipe["tempo_bpm"],
+        metre=parse_metre(recipe.get("metre", "4/4")),
+        key=parse_key(recipe["key"]),
+        notes=recipe.get("notes", ""),
+    )
     song = SetSchool(recipe["school"]).apply(song)
     song = SetChords(recipe["chords"]).apply(song)
     song = SetMaster(recipe.get("master_gain_db", 0.0)).apply(song)
@@ -115,8 +121,15 @@ def _add_mix(song: Song, recipe: dict[str, Any]) -> Song:
 
 def _add_layer(song: Song, row: dict[str, Any]) -> Song:
     pattern = library.patterns()[row["pattern"]]
-    song = AddLayer(row["sound"], row["name"], row.get("family", ""), row.get("job", ""), pattern.name,
-                    pattern.pattern.length_ticks, pattern.pattern.to_list()).apply(song)  # fmt: skip
+    song = AddLayer(
+        row["sound"],
+        row["name"],
+        row.get("family", ""),
+        row.get("job", ""),
+        pattern.name,
+        pattern.pattern.length_ticks,
+        pattern.pattern.to_list(),
+    ).apply(song)
     layer_id = next(x.id for x in song.layers if x.name == row["name"])
     for control, value in row.get("set", {}).items():
         song = SetControl(layer_id, control, value).apply(song)

@@ -165,14 +165,19 @@ def _fine(played: Beat) -> int:
 
 def groove_table() -> str:
     """All built-in grooves and fills with their measures, as the document docs/grooves.md."""
-    head = ("# Grooves and fills\n\nBuilt in, as data in `escalera/demo/grooves.json`; this table is written by `tools/list_grooves.py`. Energy goes from 1 to 5;"
-            " hits are a beat, syncopation and evenness go from 0 to 1 (see `core/rhythm/measures.py`).\n\n"
-            "| name | feel | role | energy | metre | hits | syncopation | evenness | said |\n|---|---|---|---|---|---|---|---|---|\n")  # fmt: skip
+    head = (
+        "# Grooves and fills\n\nBuilt in, as data in `escalera/demo/grooves.json`; this "
+        "table is written by `tools/list_grooves.py`. Energy goes from 1 to 5;"
+        " hits are a beat, syncopation and evenness go from 0 to 1 (see `core/rhythm/measures.py`).\n\n"
+        "| name | feel | role | energy | metre | hits | syncopation | evenness | said "
+        "|\n|---|---|---|---|---|---|---|---|---|\n"
+    )
     rows = []
     for g in library.grooves().values():
         m = measures(g.beat, 120.0)
         spoken = write_spoken(g.beat).replace("|", "\\|")
         rows.append(
-            f"| {g.name} | {g.feel} | {g.role} | {g.energy} | {g.beat.metre} | {m.hits_per_beat:.2f} | {m.syncopation:.2f} | {m.evenness:.2f} | `{spoken}` |"
+            f"| {g.name} | {g.feel} | {g.role} | {g.energy} | {g.beat.metre} | "
+            f"{m.hits_per_beat:.2f} | {m.syncopation:.2f} | {m.evenness:.2f} | `{spoken}` |"
         )
     return head + "\n".join(rows) + "\n"

@@ -49,14 +49,25 @@ def note_song(song: Song, pitch: int, layer: Layer | None) -> Song:
         raise InputError(f"{pitch} is not a pitch; 0 to 127 are.")
     plays = layer is not None and not layer.sound.is_drum
     ticks = NOTE_QUARTERS * 960
-    return _add(_bare(song, None, 1), layer.sound_key if layer and plays else NEUTRAL, [[0, ticks, FIXED, pitch, 0, 96]],
-                song.metre.bar_ticks, like=layer if plays else None)  # fmt: skip
+    return _add(
+        _bare(song, None, 1),
+        layer.sound_key if layer and plays else NEUTRAL,
+        [[0, ticks, FIXED, pitch, 0, 96]],
+        song.metre.bar_ticks,
+        like=layer if plays else None,
+    )
 
 
 def _bare(song: Song, section: Section | None, bars: int) -> Song:
     tempo = tempo_points(section, song.tempo_bpm)[0].bpm if section else song.tempo_bpm
-    return Song(tempo_bpm=tempo, metre=song.metre, key=song.key, tuning_hz=song.tuning_hz, next_id=2,
-                sections=(Section(1, "Heard", bars=bars, phrases=(bars,)),))  # fmt: skip
+    return Song(
+        tempo_bpm=tempo,
+        metre=song.metre,
+        key=song.key,
+        tuning_hz=song.tuning_hz,
+        next_id=2,
+        sections=(Section(1, "Heard", bars=bars, phrases=(bars,)),),
+    )
 
 
 def _held(progression: Progression, kind: int, voices: int) -> Rows:
@@ -75,8 +86,16 @@ def _add(
     )
     shaped = replace(layer, level_db=level_db, sends=(("near", -20.0),))
     if like is not None:
-        shaped = replace(shaped, settings=like.settings, devices=like.devices, voicing=like.voicing, octave=like.octave,
-                         family=like.family, lowpass_hz=like.lowpass_hz, highpass_hz=like.highpass_hz)  # fmt: skip
+        shaped = replace(
+            shaped,
+            settings=like.settings,
+            devices=like.devices,
+            voicing=like.voicing,
+            octave=like.octave,
+            family=like.family,
+            lowpass_hz=like.lowpass_hz,
+            highpass_hz=like.highpass_hz,
+        )
     return Place(1, layer.id, layer.pattern_id, start_ticks=0, end_ticks=length).apply(made.with_layer(shaped))
 
 

@@ -53,12 +53,16 @@ class Ideas:
         name = clean_name(name, "name", MAX_IDEA_NAME)
         source = clean_words(source, "source", MAX_SOURCE)
         if not source:
-            raise InputError("Say where the recording comes from: your own, or whose leave you have. It is needed before anything made from it is published.")  # fmt: skip
+            raise InputError(
+                "Say where the recording comes from: your own, or whose leave you have. It is needed "
+                "before anything made from it is published."
+            )
         audio, rate = decode_audio(data)
         seconds, peak = audio.shape[1] / rate, float(np.abs(audio).max(initial=0.0))
         if not 0.05 <= seconds <= MAX_SAMPLE_S:
             raise InputError(
-                f"The recording lasts {seconds:.2f} s; between 0.05 and {MAX_SAMPLE_S:.0f} s are kept as an idea. Cut it."
+                f"The recording lasts {seconds:.2f} s; between 0.05 and {MAX_SAMPLE_S:.0f} s are kept "
+                f"as an idea. Cut it."
             )
         if peak < 1e-4:
             raise InputError("The recording is silent. Choose another one.")

@@ -139,8 +139,12 @@ def _key(facts: MidiFacts, report: list[str]) -> Key:
             return parse_key(name[:-1] + " minor" if name.endswith("m") else name + " major")
         except InputError:
             pass
-    notes = [(start, start + duration, pitch) for part in facts.parts if part.channel != DRUM_CHANNEL
-             for start, duration, pitch, _ in part.notes]  # fmt: skip
+    notes = [
+        (start, start + duration, pitch)
+        for part in facts.parts
+        if part.channel != DRUM_CHANNEL
+        for start, duration, pitch, _ in part.notes
+    ]
     found = find_key(slices_of_notes(np.array(notes, np.int64).reshape(-1, 3)))
     if found is None:
         report.append("No key was written and no pitched note was found; C major is taken.")
@@ -174,8 +178,17 @@ def _layers(song: Song, facts: MidiFacts, report: list[str]) -> tuple[Song, list
 def _add_layer(song: Song, name: str, sound_key: str, family: str, part: ChannelNotes, source: str) -> Song:
     sound, name = BY_KEY[sound_key], free_layer_name(song, name)
     level = sound.level_db + (max(-24.0, part.level_db) if part.level_db is not None else 0.0)
-    layer = Layer(song.next_id, name, sound_key, family, sound.job, seed_of(name, {x.seed for x in song.layers}),
-                  round(max(-60.0, level), 1), round(part.pan or 0.0, 2), source=source[:200])  # fmt: skip
+    layer = Layer(
+        song.next_id,
+        name,
+        sound_key,
+        family,
+        sound.job,
+        seed_of(name, {x.seed for x in song.layers}),
+        round(max(-60.0, level), 1),
+        round(part.pan or 0.0, 2),
+        source=source[:200],
+    )
     return replace(song, layers=(*song.layers, layer), next_id=song.next_id + 1)
 
 
@@ -213,7 +226,8 @@ def _sections(song: Song, facts: MidiFacts, bars: Bars, rows: list[list[NoteRow]
         edges = [0, *np.cumsum(found.bars).tolist()]
         names, roles = [f"Part {letter}" for letter in found.letters], list(guess_roles(found))
         report.append(
-            f"No markers: {len(names)} sections were found by change and repetition (confidence {found.confidence:.0%})."
+            f"No markers: {len(names)} sections were found by change and repetition (confidence "
+            f"{found.confidence:.0%})."
         )
     for name, role, low, high in zip(names, roles, edges, edges[1:]):
         song = _add_section(song, name, role, low, high, facts, bars)
@@ -234,8 +248,16 @@ def _add_section(song: Song, name: str, role: str, low: int, high: int, facts: M
     tempos += [
         TempoPoint(t - start, _tempo_at(facts, t)) for t in sorted({t for t, _ in facts.tempos if start < t < end})
     ]
-    section = Section(song.next_id, name[:80], role, high - low, default_phrases(high - low), Target(*USUAL_TARGET[role]),
-                      tuple(metres), tuple(tempos))  # fmt: skip
+    section = Section(
+        song.next_id,
+        name[:80],
+        role,
+        high - low,
+        default_phrases(high - low),
+        Target(*USUAL_TARGET[role]),
+        tuple(metres),
+        tuple(tempos),
+    )
     return replace(song, sections=(*song.sections, section), next_id=song.next_id + 1)
 
 
@@ -272,5 +294,9 @@ def _place(song: Song, layer: Layer, notes: list[NoteRow], bars: Bars) -> Song:
 def _with_targets(song: Song) -> Song:
     """Sections without a role start from what they have, so that the stair shows only what the user then asks for."""
     values = {s.span.section.id: min(10.0, round(s.value, 1)) for s in arranged(song).sections}
-    return replace(song, sections=tuple(
-        replace(s, target=Target(values[s.id], values[s.id])) if s.role == "none" else s for s in song.sections))  # fmt: skip
+    return replace(
+        song,
+        sections=tuple(
+            replace(s, target=Target(values[s.id], values[s.id])) if s.role == "none" else s for s in song.sections
+        ),
+    )

@@ -93,8 +93,10 @@ def _groove(row: dict) -> LibraryGroove:  # type: ignore[type-arg]
     metre = parse_metre(row["metre"])
     hits = [
         Hit(metre.bar_ticks * i // len(lane), drum, LANE_VELOCITY[sign])
-        for drum, lane in row["lanes"].items() for i, sign in enumerate(lane) if sign != "."
-    ]  # fmt: skip
+        for drum, lane in row["lanes"].items()
+        for i, sign in enumerate(lane)
+        if sign != "."
+    ]
     return LibraryGroove(
         _slug(row["name"]), row["name"], row["feel"], row["energy"], row["role"], beat(metre.bar_ticks, metre, hits)
     )

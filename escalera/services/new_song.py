@@ -30,8 +30,16 @@ STARTS: dict[str, tuple[str, tuple[str, ...]]] = {
 USUAL_CHORDS = {True: "i | VI | III | VII", False: "I | V | vi | IV"}
 
 
-def new_song(title: str = "Untitled", tempo_bpm: str | float = 110, metre: str = "4/4", key: str = "C major",
-             school: str = "balanced", form: str = "loop", form_text: str = "", start: str = "loop") -> Song:  # fmt: skip
+def new_song(
+    title: str = "Untitled",
+    tempo_bpm: str | float = 110,
+    metre: str = "4/4",
+    key: str = "C major",
+    school: str = "balanced",
+    form: str = "loop",
+    form_text: str = "",
+    start: str = "loop",
+) -> Song:
     """A song of the given form with first layers. Raises InputError with a plain sentence."""
     try:
         tempo = float(tempo_bpm)

@@ -28,8 +28,14 @@ def record(song: Song, entries: Sequence[Entry], kept: Sequence[Named], today: d
         ("Next", (f"{step.said}: {step.why}" for step in next_steps(song, today))),
         ("Versions", (f"{v.name}{f': {v.reason}' if v.reason else ''}" for v in kept)),
         ("What was used", used(song)),
-        ("Every step", (f"{e.created_at:%Y-%m-%d %H:%M} {e.summary}{' (undone)' if e.state == 'undone' else ''}" for e in reversed(entries))),
-    )  # fmt: skip
+        (
+            "Every step",
+            (
+                f"{e.created_at:%Y-%m-%d %H:%M} {e.summary}{' (undone)' if e.state == 'undone' else ''}"
+                for e in reversed(entries)
+            ),
+        ),
+    )
     lines = [
         f"# {song.title}",
         "",

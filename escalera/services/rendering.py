@@ -147,8 +147,9 @@ class Rendering:
         ]
         return sum(p.printed is not None for p in parts), len(parts)
 
-    def measure(self, song: Song, progress: Callable[[float], None] | None = None,
-                wanted: Callable[[], bool] = lambda: True) -> MeasuredSong:  # fmt: skip
+    def measure(
+        self, song: Song, progress: Callable[[float], None] | None = None, wanted: Callable[[], bool] = lambda: True
+    ) -> MeasuredSong:
         """Render what is not cached, and measure it. Raises RenderStopped between sections when it is not wanted."""
         line = timeline(song)
         keys = self.renderer.chunk_keys(song, line)
@@ -230,10 +231,17 @@ def measured_section(song: Song, span: Span, meters: SpanMeters) -> MeasuredSect
     side = meters.stats[:, INDEX["side"]] / np.maximum(meters.stats[:, INDEX["above_150"]], 1e-14)
     with np.errstate(divide="ignore"):
         return MeasuredSection(
-            span, float(energy @ whole), per_bar @ energy, 10 * np.log10(per_bar @ power),
-            band_levels_db(per_bar @ meters.stats), per_bar @ (meters.stats[:, INDEX["hits"]] + meters.stats[:, INDEX["onsets"]]),
-            per_bar @ meters.centroid_hz, per_bar @ side, per_bar @ meters.correlation, float(10 * np.log10(power @ whole)),
-        )  # fmt: skip
+            span,
+            float(energy @ whole),
+            per_bar @ energy,
+            10 * np.log10(per_bar @ power),
+            band_levels_db(per_bar @ meters.stats),
+            per_bar @ (meters.stats[:, INDEX["hits"]] + meters.stats[:, INDEX["onsets"]]),
+            per_bar @ meters.centroid_hz,
+            per_bar @ side,
+            per_bar @ meters.correlation,
+            float(10 * np.log10(power @ whole)),
+        )
 
 
 def wav_bytes(audio: NDArray[np.float32]) -> bytes:
@@ -251,4 +259,4 @@ def wav_bytes(audio: NDArray[np.float32]) -> bytes:
     return target.getvalue()
 
 
-__all__ = ["Chunk", "MeasuredSection", "MeasuredSong", "Rendering", "Timeline", "wav_bytes"]
+__all__ = ["RATE_HZ", "Chunk", "MeasuredSection", "MeasuredSong", "Rendering", "StackReport", "Timeline", "wav_bytes"]

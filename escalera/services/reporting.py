@@ -27,15 +27,27 @@ def energy_report(song: Song, rendering: Rendering, progress: Any = None) -> dic
     for energy, heard in zip(arranged(song).sections, measured.sections):
         section, terms = energy.span.section, energy.bar_terms()
         for i in range(section.bars):
-            bars.append({
-                "bar": energy.span.first_bar + i, "target": _figure(section.target.at((i + 0.5) / section.bars)),
-                "arranged": _figure(energy.bars[i]), "measured": _figure(heard.bars[i]), "tension": _figure(energy.tension[i]),
-                "terms": {name: _figure(value) for name, value in zip(TERMS, terms[i] * points)},
-            })  # fmt: skip
-        sections.append({
-            "name": section.name, "role": section.role, "first_bar": energy.span.first_bar, "last_bar": energy.span.last_bar,
-            "target": _figure(section.target.mean), "arranged": _figure(energy.value), "measured": _figure(heard.value),
-        })  # fmt: skip
+            bars.append(
+                {
+                    "bar": energy.span.first_bar + i,
+                    "target": _figure(section.target.at((i + 0.5) / section.bars)),
+                    "arranged": _figure(energy.bars[i]),
+                    "measured": _figure(heard.bars[i]),
+                    "tension": _figure(energy.tension[i]),
+                    "terms": {name: _figure(value) for name, value in zip(TERMS, terms[i] * points)},
+                }
+            )
+        sections.append(
+            {
+                "name": section.name,
+                "role": section.role,
+                "first_bar": energy.span.first_bar,
+                "last_bar": energy.span.last_bar,
+                "target": _figure(section.target.mean),
+                "arranged": _figure(energy.value),
+                "measured": _figure(heard.value),
+            }
+        )
     found = measured.agreement
     agreement = {
         "joins_as_meant": found.joins_as_meant,
@@ -54,12 +66,14 @@ def measure_report(data: bytes) -> dict[str, Any]:
     spans = measure_spans(stereo, rate, edges) if stereo.shape[1] else None
     bands = band_levels_db(spans.stats)[0] if spans else np.full(len(BANDS), -120.0)
     return {
-        "integrated_lufs": _figure(found.integrated_lufs), "range_lu": _figure(found.range_lu),
-        "max_momentary_lufs": _figure(found.max_momentary_lufs), "max_short_term_lufs": _figure(found.max_short_term_lufs),
+        "integrated_lufs": _figure(found.integrated_lufs),
+        "range_lu": _figure(found.range_lu),
+        "max_momentary_lufs": _figure(found.max_momentary_lufs),
+        "max_short_term_lufs": _figure(found.max_short_term_lufs),
         "true_peak_dbtp": _figure(true_peak_dbtp(audio)),
         "bands_db": {name: _figure(value) for name, value in zip(BANDS, bands)},
         "correlation": _figure(spans.correlation[0] if spans else 1.0),
-    }  # fmt: skip
+    }
 
 
 def _figure(value: float | None) -> float | None:

@@ -211,10 +211,22 @@ def picture_of(song: Song) -> Plain:
     """What the shelf shows of a song: figures and a small stair, left undrawn where the energy is not yet computed."""
     known = arranged(song).sections if is_arranged(song) else None
     steps = [
-        {"bars": s.bars, "start": s.target.start, "end": s.target.end, "name": s.name,
-         "arranged": round(known[i].value, 2) if known else 0.0}
+        {
+            "bars": s.bars,
+            "start": s.target.start,
+            "end": s.target.end,
+            "name": s.name,
+            "arranged": round(known[i].value, 2) if known else 0.0,
+        }
         for i, s in enumerate(song.sections)
-    ]  # fmt: skip
-    return {"tempo_bpm": song.tempo_bpm, "metre": str(song.metre), "key": key_text(song.key), "bars": song.bars,
-            "seconds": round(timeline(song).seconds, 2), "layers": len(song.layers), "steps": steps,
-            **({} if known else {"undrawn": True})}  # fmt: skip
+    ]
+    return {
+        "tempo_bpm": song.tempo_bpm,
+        "metre": str(song.metre),
+        "key": key_text(song.key),
+        "bars": song.bars,
+        "seconds": round(timeline(song).seconds, 2),
+        "layers": len(song.layers),
+        "steps": steps,
+        **({} if known else {"undrawn": True}),
+    }

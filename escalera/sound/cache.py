@@ -35,13 +35,13 @@ class AudioCache:
         """
         found = self._items.get(key)
         if found is not None:
-            return found  # type: ignore[no-any-return]
+            return found
         value = self.shelf.get(key) if keep and self.shelf else None
         if value is None:
             value = make()
             if keep and self.shelf:
                 self.shelf.put(key, value)
-        return self._items.put(key, value)  # type: ignore[no-any-return]
+        return self._items.put(key, value)
 
     @property
     def used_bytes(self) -> int:

@@ -177,8 +177,18 @@ def _echo_delay(s: Stage) -> int:
 
 def add_echo(source: Audio, out: Audio, s: Stage) -> None:
     """Add the repeats of a stereo source to `out`."""
-    k.echo(source[0], source[1], out[0], out[1], _echo_delay(s), s.values("feedback"), s.still("low_hz"), s.still("high_hz"),
-           int(s.still("sides")), s.still("duck"))  # fmt: skip
+    k.echo(
+        source[0],
+        source[1],
+        out[0],
+        out[1],
+        _echo_delay(s),
+        s.values("feedback"),
+        s.still("low_hz"),
+        s.still("high_hz"),
+        int(s.still("sides")),
+        s.still("duck"),
+    )
 
 
 def _echo(audio: Audio, s: Stage) -> Audio:

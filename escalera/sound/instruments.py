@@ -171,8 +171,10 @@ def split_by_settings(
             stepped = parameter.at(round(parameter.share(float(values[i])) * STEPS) / STEPS)
             settings = with_setting(settings, parameter, stepped)
         groups.setdefault(settings, []).append(i)
-    return [(Stacked(stacked.sound_key, settings, stacked.gain, stacked.offset, stacked.pan), _some(notes, rows))
-            for settings, rows in groups.items()]  # fmt: skip
+    return [
+        (Stacked(stacked.sound_key, settings, stacked.gain, stacked.offset, stacked.pan), _some(notes, rows))
+        for settings, rows in groups.items()
+    ]
 
 
 def _some(notes: Notes, rows: list[int]) -> Notes:

@@ -86,8 +86,9 @@ class Renderer:
 
     # the whole song --------------------------------------------------------------------------------------------
 
-    def before_master(self, song: Song, line: Timeline, low: int, high: int, layers: frozenset[int] | None = None,
-                      wet: bool = True) -> Samples:  # fmt: skip
+    def before_master(
+        self, song: Song, line: Timeline, low: int, high: int, layers: frozenset[int] | None = None, wet: bool = True
+    ) -> Samples:
         """Samples low..high of the song's sum, mix level included, before the limiter. Shape (2, high - low).
 
         Effects of buses and mix that answer to level work on the whole, so some layers alone come without them.
@@ -105,8 +106,9 @@ class Renderer:
             out *= gain
         return out if not chains else np.ascontiguousarray(out[:, low - begin : high - begin])
 
-    def _sum(self, song: Song, line: Timeline, low: int, high: int, layers: frozenset[int] | None,
-             wet: bool) -> tuple[Samples, dict[str, Samples]]:  # fmt: skip
+    def _sum(
+        self, song: Song, line: Timeline, low: int, high: int, layers: frozenset[int] | None, wet: bool
+    ) -> tuple[Samples, dict[str, Samples]]:
         """All sections that sound between two samples: the mix, and the buses that are kept apart."""
         out = np.zeros((2, high - low), np.float32)
         buses: dict[str, Samples] = {}
@@ -160,7 +162,11 @@ class Renderer:
                 if starts[j] - starts[i + 1] < PICKUP_SAMPLES + ahead_samples
             ]
             length, last = starts[i + 1] - starts[i], i + 1 == len(keys)
-            found.append(content_key("chunk", MASTER_VERSION, rows, starts[i] % BLOCK, length, song.master_gain_db, dynamics, last))  # fmt: skip
+            found.append(
+                content_key(
+                    "chunk", MASTER_VERSION, rows, starts[i] % BLOCK, length, song.master_gain_db, dynamics, last
+                )
+            )
         return found
 
     def chunk(self, song: Song, line: Timeline, index: int, key: str = "") -> Samples:
@@ -217,7 +223,14 @@ class Renderer:
 
 
 def _add(out: Samples, source: Samples, to: int, at: int, count: int) -> None:
-    bus.add_stereo(out[0, to : to + count], out[1, to : to + count], source[0, at : at + count], source[1, at : at + count], 1.0, 1.0)  # fmt: skip
+    bus.add_stereo(
+        out[0, to : to + count],
+        out[1, to : to + count],
+        source[0, at : at + count],
+        source[1, at : at + count],
+        1.0,
+        1.0,
+    )
 
 
 def _dry(part: Part) -> Part:

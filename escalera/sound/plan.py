@@ -133,25 +133,38 @@ def make_plan(song: Song, span: Span, head_samples: int) -> Plan:
     return finish(song, span, parts, buses, frozenset(dynamic), master, head_samples)
 
 
-def finish(song: Song, span: Span, parts: list[Part], buses: dict[str, Chain], dynamic: frozenset[str], master: Chain,
-           head_samples: int) -> Plan:  # fmt: skip
+def finish(
+    song: Song,
+    span: Span,
+    parts: list[Part],
+    buses: dict[str, Chain],
+    dynamic: frozenset[str],
+    master: Chain,
+    head_samples: int,
+) -> Plan:
     returns = tuple(RETURN_BY_KEY[row.key].settings + return_settings(song, row.key) for row in RETURNS)
-    quarter = quarter_samples(span)
+    quarter, beat = quarter_samples(span), beat_samples(span)
     used = used_returns(parts)
     onsets = {p.duck[0]: onsets_of(song, span, p.duck[0]) for p in parts if p.duck}
-    rows = [(p.key, p.gains, p.moving, p.duck[1:] if p.duck else None, onsets[p.duck[0]].tobytes() if p.duck else b"", p.throws,
-             p.family if p.family in buses or p.family in dynamic else "") for p in parts]  # fmt: skip
+    rows = [_row(p, onsets, p.family in buses or p.family in dynamic) for p in parts]
     spaces = [(i, returns[i]) for i in used]
     timed = bool(used or buses or master.devices or any(p.duck for p in parts))
     curves = any(p.moving for p in parts) or any(c.moving for c in (*buses.values(), master))
-    key = content_key("section", MIX_VERSION, rows, spaces, sorted(buses.items()), sorted(dynamic), master,
-                      (quarter, beat_samples(span)) if timed else 0, span.tempo_points if curves else ())  # fmt: skip
+    tempo = span.tempo_points if curves else ()
+    whole = (rows, spaces, sorted(buses.items()), sorted(dynamic), master)
+    key = content_key("section", MIX_VERSION, *whole, (quarter, beat) if timed else 0, tempo)
     tail = max([return_tail(i, returns[i], quarter) for i in used], default=0)
     tail += max([chain_tail(chain, quarter) for chain in buses.values()], default=0) + chain_tail(master, quarter)
     reach = max((p.end for p in parts), default=0) + tail
     plain = not buses and not dynamic and master.idle
-    return Plan(parts, returns, buses, dynamic, master, quarter, beat_samples(span), span.tempo_points, onsets, key,
-                _head_key(parts, onsets, head_samples, plain, key, (spaces, quarter if timed else 0, span.tempo_points if curves else ())), reach)  # fmt: skip
+    head_key = _head_key(parts, onsets, head_samples, plain, key, (spaces, quarter if timed else 0, tempo))
+    return Plan(parts, returns, buses, dynamic, master, quarter, beat, span.tempo_points, onsets, key, head_key, reach)
+
+
+def _row(part: Part, onsets: dict[int, NDArray[np.int64]], kept_apart: bool) -> tuple[object, ...]:
+    """What of a part a section's sound depends on."""
+    duck = (part.duck[1:], onsets[part.duck[0]].tobytes()) if part.duck else (None, b"")
+    return part.key, part.gains, part.moving, *duck, part.throws, part.family if kept_apart else ""
 
 
 def parts_of(song: Song, span: Span) -> list[Part]:
@@ -251,8 +264,9 @@ def chain_tail(chain: Chain, quarter: float) -> int:
     return sum(PROCESSES[key].tail(Stage(key, settings, 0, 0, quarter)) for key, settings in chain.devices)
 
 
-def _head_key(parts: list[Part], onsets: dict[int, NDArray[np.int64]], head: int, plain: bool, whole: str,
-              timing: object) -> str:  # fmt: skip
+def _head_key(
+    parts: list[Part], onsets: dict[int, NDArray[np.int64]], head: int, plain: bool, whole: str, timing: object
+) -> str:
     """What a section's first moment depends on: pickups and notes that begin before the master stops looking ahead.
 
     A part with effects, curves or prints answers for its whole unit, and a section whose buses work for all of it.

@@ -23,7 +23,7 @@ def notes_of(rows: Sequence[tuple[float, float, float]], key: str) -> Notes:
     start = np.array([round(s * RATE_HZ) for s, _, _ in rows], np.int64)
     hold = np.array([RING if BY_KEY[key].is_drum else round(h * RATE_HZ) for _, h, _ in rows], np.int64)
     pitch = np.array([p for _, _, p in rows])
-    return Notes(start, hold, pitch, np.full(len(rows), 100, np.int32), ())  # type: ignore[arg-type]
+    return Notes(start, hold, pitch, np.full(len(rows), 100, np.int32), ())
 
 
 def play_notes(key: str, notes: Notes, settings: Settings = (), seed: int = 0) -> NDArray[np.float32]:

@@ -127,11 +127,28 @@ def unit_spec(song: Song, span: Span, layer: Layer, moving: tuple[Moving, ...] =
     sounds = [Stacked(layer.sound_key, layer.settings, bank=bank_file(layer.sound_key), tuning_hz=tuning)]
     for part in layer.stack:
         gain = 10.0 ** (part.level_db / 20.0) * (-1.0 if part.inverted else 1.0)
-        sounds.append(Stacked(part.sound_key, part.settings, gain, round(part.offset_ms / 1000 * RATE_HZ), part.pan,
-                              bank_file(part.sound_key), tuning))  # fmt: skip
+        sounds.append(
+            Stacked(
+                part.sound_key,
+                part.settings,
+                gain,
+                round(part.offset_ms / 1000 * RATE_HZ),
+                part.pan,
+                bank_file(part.sound_key),
+                tuning,
+            )
+        )
     random = any(patch(s.sound_key).noisy for s in sounds) or any(key == "scatter" for key, _ in devices)
-    return UnitSpec(tuple(sounds), layer.lowpass_hz, layer.highpass_hz, devices, moving, layer.seed if random else 0,
-                    quarter_samples(span) if devices else 0.0, span.tempo_points if moving else ())  # fmt: skip
+    return UnitSpec(
+        tuple(sounds),
+        layer.lowpass_hz,
+        layer.highpass_hz,
+        devices,
+        moving,
+        layer.seed if random else 0,
+        quarter_samples(span) if devices else 0.0,
+        span.tempo_points if moving else (),
+    )
 
 
 @lru_cache(maxsize=8192)

@@ -104,8 +104,11 @@ class Repository:
         """Write a state after `base_id`, which must be the current one. Raises StaleRevision."""
         version = self._version(session, song_id)
         if version.head_id != base_id:
-            raise StaleRevision("This song was changed in the meantime, perhaps in another window. Its newer state is shown; "
-                                "your last change was not made, so make it again if you still want it.")  # fmt: skip
+            raise StaleRevision(
+                "This song was changed in the meantime, perhaps in another window. Its newer state "
+                "is shown; "
+                "your last change was not made, so make it again if you still want it."
+            )
         known = {entry.pattern.content_hash for entry in self.at(session, song_id, base_id).patterns}
         revision = self._write(session, song_id, base_id, song, summary, known)
         version.head_id = version.tip_id = revision

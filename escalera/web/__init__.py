@@ -42,6 +42,20 @@ POLICY = (
 )
 
 
+PAGES = (
+    assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, sound, files, counting, versions, dev, gate,
+)  # fmt: skip
+COMPRESSED = [
+    "text/html",
+    "text/css",
+    "text/plain",
+    "application/json",
+    "text/javascript",
+    "application/javascript",
+    "image/svg+xml",
+]
+
+
 def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     """The application on a studio (by default the one of the data folder)."""
     app, settings = Flask(__name__), Settings()
@@ -49,52 +63,37 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     app.extensions["studio"] = studio
     app.config.update(
         SECRET_KEY=_secret(studio.folder), TESTING=testing, WTF_CSRF_TIME_LIMIT=None,
-        MAX_CONTENT_LENGTH=settings.upload_mb * 1_000_000, MAX_FORM_MEMORY_SIZE=8_000_000,
-        SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, SEND_FILE_MAX_AGE_DEFAULT=31_536_000,
-        PASSCODE=settings.passcode, COMPRESS_MIN_SIZE=1_000, COMPRESS_LEVEL=5, COMPRESS_ALGORITHM=["gzip"],
-        COMPRESS_MIMETYPES=["text/html", "text/css", "text/plain", "application/json", "text/javascript", "application/javascript", "image/svg+xml"],
+        MAX_CONTENT_LENGTH=settings.upload_mb * 1_000_000, MAX_FORM_MEMORY_SIZE=8_000_000, SEND_FILE_MAX_AGE_DEFAULT=31_536_000,
+        SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, PASSCODE=settings.passcode,
+        COMPRESS_MIN_SIZE=1_000, COMPRESS_LEVEL=5, COMPRESS_ALGORITHM=["gzip"], COMPRESS_MIMETYPES=COMPRESSED,
     )  # fmt: skip
     CSRFProtect(app)
     Compress(app)
     app.jinja_env.globals.update(asset=asset_url, term=term)
     app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}", fields=write_command)
-    for module in (
-        assets,
-        shelf,
-        stair,
-        arranging,
-        judging,
-        options,
-        harmony,
-        ideas,
-        groove,
-        bench,
-        sound,
-        files,
-        counting,
-        versions,
-        dev,
-        gate,
-    ):
+    for module in PAGES:
         app.register_blueprint(module.blueprint)
     _collect_less_often()
     app.before_request(gate.check)
     app.after_request(_finish)
+    _register_errors(app, settings.upload_mb)
+    return app
+
+
+def _register_errors(app: Flask, upload_mb: int) -> None:
+    """What is said where no page of the program answers."""
     app.register_error_handler(EscaleraError, _plain)
-    app.register_error_handler(
-        CSRFError, lambda _: _page("This page was open for too long or in a stale window. Load it again.", 400)
-    )
-    app.register_error_handler(
-        404, lambda _: _page("There is nothing at this address. The shelf lists the songs there are.", 404)
-    )
-    app.register_error_handler(
-        413,
-        lambda _: _page(
-            f"The file is larger than {Settings().upload_mb} MB, the most that is read. Export less, or raise ESCALERA_UPLOAD_MB.",
+    told: tuple[tuple[type[Exception] | int, int, str], ...] = (
+        (CSRFError, 400, "This page was open for too long or in a stale window. Load it again."),
+        (404, 404, "There is nothing at this address. The shelf lists the songs there are."),
+        (
             413,
+            413,
+            f"The file is larger than {upload_mb} MB, the most that is read. Export less, or raise ESCALERA_UPLOAD_MB.",
         ),
     )
-    return app
+    for error, status, sentence in told:
+        app.register_error_handler(error, lambda _, sentence=sentence, status=status: _page(sentence, status))
 
 
 def _collect_less_often() -> None:

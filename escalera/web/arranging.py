@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, render_template, request
+from flask.typing import ResponseReturnValue
 
 from escalera.core.commands.move_commands import found_moves
 from escalera.core.document.form_text import numbered, parse_form
@@ -49,17 +50,25 @@ def offered(song: Song, section_id: int) -> list[Offered]:
 
 
 @blueprint.get("/moves")
-def moves(song_id: int):  # type: ignore[no-untyped-def]
+def moves(song_id: int) -> ResponseReturnValue:
     """All moves for a section, to be looked at before they are made."""
     head = studio().head(song_id)
     section = section_of(head.song, whole_number(request.args.get("section", "")))
     energy = arranged(head.song).of(section.id)
-    return render_template("stair/_moves.html", song=head.song, head=head, section=section, energy=energy,
-                           kinds=offered(head.song, section.id), suggestions=suggest(head.song, section.id), all=len(KINDS))  # fmt: skip
+    return render_template(
+        "stair/_moves.html",
+        song=head.song,
+        head=head,
+        section=section,
+        energy=energy,
+        kinds=offered(head.song, section.id),
+        suggestions=suggest(head.song, section.id),
+        all=len(KINDS),
+    )
 
 
 @blueprint.get("/moves/preview")
-def move_preview(song_id: int):  # type: ignore[no-untyped-def]
+def move_preview(song_id: int) -> ResponseReturnValue:
     """What moves would do: the stair before and after, terms, and what changes."""
     head = studio().head(song_id)
     section = section_of(head.song, whole_number(request.args.get("section", "")))
@@ -68,12 +77,20 @@ def move_preview(song_id: int):  # type: ignore[no-untyped-def]
         shown = preview(head.song, section.id, found)
     except InputError as error:
         return render_template("counting/_sentence.html", message=str(error))
-    return render_template("stair/_preview.html", head=head, section=section, moves=found, shown=shown, key=request.args["move"],
-                           before=_stair(head.song), after=_stair(shown.after))  # fmt: skip
+    return render_template(
+        "stair/_preview.html",
+        head=head,
+        section=section,
+        moves=found,
+        shown=shown,
+        key=request.args["move"],
+        before=_stair(head.song),
+        after=_stair(shown.after),
+    )
 
 
 @blueprint.get("/helps/song")
-def song_helps(song_id: int):  # type: ignore[no-untyped-def]
+def song_helps(song_id: int) -> ResponseReturnValue:
     """What would most improve the whole song."""
     song = studio().head(song_id).song
     return render_template("stair/_song_helps.html", suggestions=suggest_song(song), song=song)
@@ -92,15 +109,22 @@ def form_text(song: Song) -> str:
 
 
 @blueprint.get("/form")
-def form(song_id: int):  # type: ignore[no-untyped-def]
+def form(song_id: int) -> ResponseReturnValue:
     """The form as text, with the library and what a change would make of it."""
     head = studio().head(song_id)
-    return render_template("stair/_form.html", song=head.song, head=head, forms=FORMS, fills=FILLS, text=form_text(head.song),
-                           **_laid_out(head.song, form_text(head.song), 0, "by role"))  # fmt: skip
+    return render_template(
+        "stair/_form.html",
+        song=head.song,
+        head=head,
+        forms=FORMS,
+        fills=FILLS,
+        text=form_text(head.song),
+        **_laid_out(head.song, form_text(head.song), 0, "by role"),
+    )
 
 
 @blueprint.get("/form/preview")
-def form_preview(song_id: int):  # type: ignore[no-untyped-def]
+def form_preview(song_id: int) -> ResponseReturnValue:
     song, values = studio().head(song_id).song, request.args
     source = whole_number(values.get("source_id", "0") or "0")
     return render_template(
@@ -130,12 +154,22 @@ def _laid_out(song: Song, text: str, source_id: int, fill: str) -> dict[str, Any
         rows.append((section, span, f"{clock(span.start_seconds)}–{clock(span.end_seconds)}", energy.value, what))
     kept = {s.id for s in after.sections}
     gone = [s.name for s in song.sections if s.id not in kept]
-    return {"error": "", "rows": rows, "gone": gone, "bars": after.bars, "seconds": timeline(after).seconds, "was_bars": song.bars,
-            "was_seconds": timeline(song).seconds, "before_stair": _stair(song), "after_stair": _stair(after), "after": after}  # fmt: skip
+    return {
+        "error": "",
+        "rows": rows,
+        "gone": gone,
+        "bars": after.bars,
+        "seconds": timeline(after).seconds,
+        "was_bars": song.bars,
+        "was_seconds": timeline(song).seconds,
+        "before_stair": _stair(song),
+        "after_stair": _stair(after),
+        "after": after,
+    }
 
 
 @blueprint.get("/form/compare")
-def form_compare(song_id: int):  # type: ignore[no-untyped-def]
+def form_compare(song_id: int) -> ResponseReturnValue:
     """Two forms side by side: this song's, and one of the library or as typed."""
     song = studio().head(song_id).song
     text = request.args.get("text", "")
@@ -146,8 +180,13 @@ def form_compare(song_id: int):  # type: ignore[no-untyped-def]
         return render_template("counting/_sentence.html", message=str(error))
     beats = song.metre.bar_ticks / 960.0 * 60.0 / song.tempo_bpm
     mine = [(s.name, s.bars) for s in song.sections]
-    return render_template("stair/_form_compare.html", mine=_with_places(mine), other=_with_places(parts), seconds=beats,
-                           label=FORMS[text].label if text in FORMS else "as typed")  # fmt: skip
+    return render_template(
+        "stair/_form_compare.html",
+        mine=_with_places(mine),
+        other=_with_places(parts),
+        seconds=beats,
+        label=FORMS[text].label if text in FORMS else "as typed",
+    )
 
 
 def _with_places(parts: list[tuple[str, int]]) -> list[tuple[str, int, int]]:

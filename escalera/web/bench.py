@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from flask import Blueprint, Response, render_template, request
+from flask.typing import ResponseReturnValue
 
 from escalera.core.commands import read_command
 from escalera.core.edits.note_edits import GRIDS
@@ -31,18 +32,31 @@ def view_of(head: Head) -> BenchView:
 
 
 def context(view: BenchView) -> dict[str, Any]:
-    return {"view": view, "song": view.song, "head": view.head, "place": "bench", "grids": GRIDS, "hows": HOW_WORDS,
-            "transformations": TRANSFORMATIONS, "intervals": INTERVALS, "deals": DEALS, "nexts": nexts(view.song, view.section),
-            "sounds": [(f, [s for s in SOUNDS if s.family == f and not s.is_drum and s.register[0] < s.register[1]]) for f in FAMILIES]}  # fmt: skip
+    return {
+        "view": view,
+        "song": view.song,
+        "head": view.head,
+        "place": "bench",
+        "grids": GRIDS,
+        "hows": HOW_WORDS,
+        "transformations": TRANSFORMATIONS,
+        "intervals": INTERVALS,
+        "deals": DEALS,
+        "nexts": nexts(view.song, view.section),
+        "sounds": [
+            (f, [s for s in SOUNDS if s.family == f and not s.is_drum and s.register[0] < s.register[1]])
+            for f in FAMILIES
+        ],
+    }
 
 
 @blueprint.get("")
-def page(song_id: int):  # type: ignore[no-untyped-def]
+def page(song_id: int) -> ResponseReturnValue:
     return render_template("bench/page.html", **context(view_of(studio().head(song_id))))
 
 
 @blueprint.get("/show")
-def show(song_id: int):  # type: ignore[no-untyped-def]
+def show(song_id: int) -> ResponseReturnValue:
     return _fragments(studio().head(song_id), None)
 
 
@@ -52,12 +66,17 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
         made = [x.id for x in head.song.layers if x.id not in outcome.before.layer_by_id]
         if made and request.form.get("kind") in ("add_layer", "double_line", "next"):
             view = BenchView(head, f"tile:{view.section.id}:{made[-1]}:{view.phrase}", request.values.to_dict())
-    return render_template("bench/_changed.html", **context(view), summary=outcome.summary if outcome else "",
-                           effect=effect_on(view.song, view.section.id, outcome), entered=entered(outcome))  # fmt: skip
+    return render_template(
+        "bench/_changed.html",
+        **context(view),
+        summary=outcome.summary if outcome else "",
+        effect=effect_on(view.song, view.section.id, outcome),
+        entered=entered(outcome),
+    )
 
 
 @blueprint.get("/hear.wav")
-def hear(song_id: int):  # type: ignore[no-untyped-def]
+def hear(song_id: int) -> ResponseReturnValue:
     """An edit heard before it is made: the layers it changes, alone, in this section."""
     view = view_of(studio().head(song_id))
     if view.layer is None:
@@ -75,7 +94,7 @@ def hear(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/copies")
-def copies_of(song_id: int):  # type: ignore[no-untyped-def]
+def copies_of(song_id: int) -> ResponseReturnValue:
     """What a copy of the line on another sound, octave or side would add."""
     view = view_of(studio().head(song_id))
     found = copies(view.song, view.span, view.layer) if view.layer else []
@@ -83,13 +102,13 @@ def copies_of(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/make")
-def make(song_id: int):  # type: ignore[no-untyped-def]
+def make(song_id: int) -> ResponseReturnValue:
     """The makers, changes and second voices for the chosen line; asked for when they are looked at."""
     return render_template("bench/_make.html", **context(view_of(studio().head(song_id))))
 
 
 @blueprint.get("/tune")
-def tune(song_id: int):  # type: ignore[no-untyped-def]
+def tune(song_id: int) -> ResponseReturnValue:
     """The map of the tune; asked for when it is looked at, since it reads the whole song."""
     view = view_of(studio().head(song_id))
     return render_template("bench/_tune.html", view=view, song=view.song)

@@ -91,9 +91,15 @@ def y_of(pitch: int, rungs: Sequence[Rung]) -> float:
 
 
 def draw_ladder(
-    line: PhraseNotes, rungs: tuple[Rung, ...], shades: tuple[Shade, ...], bars: Sequence[tuple[int, int]], beats: Iterable[int],
-    clashing: frozenset[tuple[int, int]], slides: bool, register: tuple[int, int],
-) -> Ladder:  # fmt: skip
+    line: PhraseNotes,
+    rungs: tuple[Rung, ...],
+    shades: tuple[Shade, ...],
+    bars: Sequence[tuple[int, int]],
+    beats: Iterable[int],
+    clashing: frozenset[tuple[int, int]],
+    slides: bool,
+    register: tuple[int, int],
+) -> Ladder:
     """The ladder of a line. `bars` are (phrase tick, number); `clashing` notes get in a voice's way."""
     length, y = line.length, {r.pitch: r.y for r in rungs}
     step = rungs[0].y - rungs[1].y if len(rungs) > 1 else HIGHEST_RUNG
@@ -105,7 +111,10 @@ def draw_ladder(
                 parts.append(
                     f'<rect class="shade" x="{s.x}%" width="{s.width}%" y="{r.y - half:.1f}" height="{2 * half:.1f}" rx="4"/>'
                 )
-    parts += [f'<line class="ladder-rung{" tonic" if r.tonic else ""}{"" if r.degree else " foreign"}" x1="0" x2="100%" y1="{r.y}" y2="{r.y}"/>' for r in rungs]  # fmt: skip
+    parts += [
+        f'<line class="ladder-rung{" tonic" if r.tonic else ""}{"" if r.degree else " foreign"}" x1="0" x2="100%" y1="{r.y}" y2="{r.y}"/>'
+        for r in rungs
+    ]
     parts += [_upright("ladder-beat", percent(t, length), TOP - 3, floor) for t in beats]
     parts += [_upright("ladder-bar", percent(t, length), 0, floor + 5) for t, _ in bars]
     largest = min(7.6, max(4.2, abs(step) * 0.52))
@@ -126,8 +135,13 @@ def _upright(kind: str, x: float, top: float, floor: float) -> str:
     return f'<line class="{kind}" x1="{x}%" x2="{x}%" y1="{top:.1f}" y2="{floor:.1f}"/>'
 
 
-def _marks(note: Note, tones: Sequence[tuple[float, frozenset[int]]], x: float, clashing: frozenset[tuple[int, int]],
-           register: tuple[int, int]) -> str:  # fmt: skip
+def _marks(
+    note: Note,
+    tones: Sequence[tuple[float, frozenset[int]]],
+    x: float,
+    clashing: frozenset[tuple[int, int]],
+    register: tuple[int, int],
+) -> str:
     """Classes of a peg: open for no chord tone, in the voice's way, outside the sound's range."""
     classes = next((c for at, c in reversed(tones) if at <= x + 1e-6), frozenset[int]())
     marks = "" if note.pitch % 12 in classes else " open"
@@ -156,8 +170,12 @@ class Lanes:
     height: float
 
 
-def draw_lanes(rows: Sequence[tuple[str, str, Sequence[tuple[int, int]]]], length: int, beats: Iterable[int],
-               bars: Sequence[tuple[int, int]]) -> Lanes:  # fmt: skip
+def draw_lanes(
+    rows: Sequence[tuple[str, str, Sequence[tuple[int, int]]]],
+    length: int,
+    beats: Iterable[int],
+    bars: Sequence[tuple[int, int]],
+) -> Lanes:
     """Rows of (drum, layer, hits as (tick, velocity)), from high to low."""
     height, parts, names = LANES_TOP * 2 + LANE * len(rows), [], []
     parts += [_upright("ladder-beat", percent(t, length), 0, height) for t in beats]
@@ -168,7 +186,9 @@ def draw_lanes(rows: Sequence[tuple[str, str, Sequence[tuple[int, int]]]], lengt
         parts.append(f'<line class="groove-lane" x1="0" x2="100%" y1="{y}" y2="{y}"/>')
         for tick, velocity in hits:
             r = 6.4 * (0.3 + 0.7 * (velocity / 127.0) ** 0.8)
-            parts.append(f'<circle class="lane-hit" data-drum="{drum}" data-tick="{tick}" data-velocity="{velocity}" cx="{percent(tick, length)}%" cy="{y}" r="{r:.1f}"/>')  # fmt: skip
+            parts.append(
+                f'<circle class="lane-hit" data-drum="{drum}" data-tick="{tick}" data-velocity="{velocity}" cx="{percent(tick, length)}%" cy="{y}" r="{r:.1f}"/>'
+            )
     return Lanes(tuple(names), Markup("".join(parts)), height)
 
 
@@ -184,8 +204,17 @@ class LowDrawing:
     height: float
 
 
-def draw_low_end(found: LowEnd, notes: Sequence[tuple[int, int, int, bool]], kicks: Sequence[int], low: int, length: int,
-                 key: Key, beats: Iterable[int], bars: Sequence[tuple[int, int]], marks: dict[int, int]) -> LowDrawing:  # fmt: skip
+def draw_low_end(
+    found: LowEnd,
+    notes: Sequence[tuple[int, int, int, bool]],
+    kicks: Sequence[int],
+    low: int,
+    length: int,
+    key: Key,
+    beats: Iterable[int],
+    bars: Sequence[tuple[int, int]],
+    marks: dict[int, int],
+) -> LowDrawing:
     """Bass notes as pegs at pitch (section tick, ticks long, pitch, whether at fault), kicks below them, then a stroke for
     every sixteenth: as high as the level, marked by who owns 30–90 Hz."""
     pitches = sorted({n[2] for n in notes}, reverse=True)[:8]
@@ -198,7 +227,9 @@ def draw_low_end(found: LowEnd, notes: Sequence[tuple[int, int, int, bool]], kic
     for tick, ticks_long, pitch, fault in notes:
         if pitch in y:
             x, end = percent(tick - low, length), percent(min(tick - low + ticks_long, length), length)
-            parts.append(f'<g class="low-peg{" fault" if fault else ""}"><line x1="{x}%" x2="{end}%" y1="{y[pitch]}" y2="{y[pitch]}"/><circle cx="{x}%" cy="{y[pitch]}" r="4.6"/></g>')  # fmt: skip
+            parts.append(
+                f'<g class="low-peg{" fault" if fault else ""}"><line x1="{x}%" x2="{end}%" y1="{y[pitch]}" y2="{y[pitch]}"/><circle cx="{x}%" cy="{y[pitch]}" r="4.6"/></g>'
+            )
     for tick in kicks:
         x = percent(tick - low, length)
         mask = " masked" if tick in found.masked else ""

@@ -160,8 +160,16 @@ class BenchView(PhraseView):
             return None
         low, high = span_of_pitches(self.line.notes, range_of(self.layer), self.key)
         rungs = rungs_of(self.key, low, high, self.chromatic)
-        return draw_ladder(self.line, rungs, self.shades, self.bars, self.beats, self._in_the_way(),
-                           self.layer.sound.mono, range_of(self.layer))  # fmt: skip
+        return draw_ladder(
+            self.line,
+            rungs,
+            self.shades,
+            self.bars,
+            self.beats,
+            self._in_the_way(),
+            self.layer.sound.mono,
+            range_of(self.layer),
+        )
 
     def _in_the_way(self) -> frozenset[tuple[int, int]]:
         """Notes of the phrase (tick, pitch) that sound in the voice's range while it sings."""
@@ -189,8 +197,9 @@ class BenchView(PhraseView):
         home = place_class(self.key.tonic_class, min(low + 12, max(low, (low + high) // 2 - 8)))
         return {
             letter: min(127, max(0, home + 12 * (row - 1) + self.key.degrees[i]))
-            for row, letters in enumerate(LETTERS) for i, letter in enumerate(letters)
-        }  # fmt: skip
+            for row, letters in enumerate(LETTERS)
+            for i, letter in enumerate(letters)
+        }
 
     def played_in(self) -> list[str]:
         return played_in(self.song, self.line.pattern_id) if self.line and self.line.pattern_id else []
@@ -249,12 +258,17 @@ class BenchView(PhraseView):
         wrong = {(f.layer_id, t) for f in self.faults for t in f.ticks}
         notes = [
             (int(r[START]), int(r[DURATION]), int(r[PITCH]), (x.id, int(r[START])) in wrong)
-            for x in basses for r in layer_events(self.song, self.span, x).table if low <= r[START] < high
-        ]  # fmt: skip
+            for x in basses
+            for r in layer_events(self.song, self.span, x).table
+            if low <= r[START] < high
+        ]
         kicks = [
-            int(r[START]) for x in sounding_layers(self.song, self.section) if x.sound.is_kick and x.sound.is_drum
-            for r in layer_events(self.song, self.span, x).table if low <= r[START] < high
-        ]  # fmt: skip
+            int(r[START])
+            for x in sounding_layers(self.song, self.section)
+            if x.sound.is_kick and x.sound.is_drum
+            for r in layer_events(self.song, self.span, x).table
+            if low <= r[START] < high
+        ]
         marks = {k: i for i, k in enumerate(k for k in self.low.owned() if k)}
         return draw_low_end(self.low, notes, kicks, low, high - low, self.key, self.beats, self.bars, marks)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import date
 
 from flask import Blueprint, render_template, request
+from flask.typing import ResponseReturnValue
 
 from escalera.core.checks import CHECKS, Judged, find_finding, judged
 from escalera.core.checks.fixes import mends
@@ -15,7 +16,7 @@ blueprint = Blueprint("judging", __name__, url_prefix="/songs/<int:song_id>/chec
 
 
 @blueprint.get("")
-def checks(song_id: int):  # type: ignore[no-untyped-def]
+def checks(song_id: int) -> ResponseReturnValue:
     """The findings of a song or of one of its sections, ranked, with what was accepted."""
     song, place = studio().head(song_id).song, request.args.get("section", 0, int)
     found = judged(song)
@@ -27,14 +28,14 @@ def checks(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/brief")
-def brief(song_id: int):  # type: ignore[no-untyped-def]
+def brief(song_id: int) -> ResponseReturnValue:
     """The brief with what it implies for the song as it is."""
     song = studio().head(song_id).song
     return render_template("stair/_brief.html", song=song, wishes=WISHES, implied=read_brief(song, date.today()))
 
 
 @blueprint.get("/count")
-def count(song_id: int):  # type: ignore[no-untyped-def]
+def count(song_id: int) -> ResponseReturnValue:
     """How many findings are open, and where on the stair; asked for a moment after an edit."""
     song = studio().head(song_id).song
     found = judged(song).open
@@ -43,11 +44,16 @@ def count(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/finding")
-def finding(song_id: int):  # type: ignore[no-untyped-def]
+def finding(song_id: int) -> ResponseReturnValue:
     """One finding: its reason, and moves with their exact effect and whether they settle it."""
     head = studio().head(song_id)
     found = find_finding(head.song, request.args.get("key", ""))
     parked = studio().ideas.answers(head.song, found)
     return render_template(
-        "stair/_finding.html", song=head.song, finding=found, check=CHECKS[found.check], mends=mends(head.song, found), parked=parked
-    )  # fmt: skip
+        "stair/_finding.html",
+        song=head.song,
+        finding=found,
+        check=CHECKS[found.check],
+        mends=mends(head.song, found),
+        parked=parked,
+    )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from flask import Blueprint, render_template, request
+from flask.typing import ResponseReturnValue
 
 from escalera.core.document.limits import MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.document.song import Song
@@ -44,15 +45,22 @@ def _tempo(song: Song | None) -> float:
 
 
 @blueprint.get("")
-def helper():  # type: ignore[no-untyped-def]
+def helper() -> ResponseReturnValue:
     song = _song()
     tempo = _tempo(song)
-    return render_template("counting/helper.html", song=song, tempo=tempo, feels=FEELS, near=feels_at(tempo),
-                           examples=[e for _, _, e in QUESTIONS], **_times(tempo))  # fmt: skip
+    return render_template(
+        "counting/helper.html",
+        song=song,
+        tempo=tempo,
+        feels=FEELS,
+        near=feels_at(tempo),
+        examples=[e for _, _, e in QUESTIONS],
+        **_times(tempo),
+    )
 
 
 @blueprint.get("/times")
-def times():  # type: ignore[no-untyped-def]
+def times() -> ResponseReturnValue:
     tempo = _tempo(_song())
     return render_template("counting/_times.html", tempo=tempo, near=feels_at(tempo), **_times(tempo))
 
@@ -64,7 +72,7 @@ def _times(tempo: float) -> dict[str, object]:
 
 
 @blueprint.get("/ask")
-def question():  # type: ignore[no-untyped-def]
+def question() -> ResponseReturnValue:
     """The answer to a question, or a plain sentence with examples, in its place."""
     try:
         return _answered()
@@ -94,7 +102,7 @@ def _answered() -> str:
 
 
 @blueprint.get("/taps")
-def taps():  # type: ignore[no-untyped-def]
+def taps() -> ResponseReturnValue:
     """The tempo of taps, times in seconds; a plain sentence while there is none."""
     try:
         times_s = [float(t) for t in request.args.get("t", "").split(",")[-MAX_TAPS:] if t]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from flask import Blueprint, render_template
+from flask.typing import ResponseReturnValue
 
 from escalera.core.palette.sounds import FAMILIES
 
@@ -10,7 +11,7 @@ blueprint = Blueprint("dev", __name__)
 
 
 @blueprint.get("/components")
-def components():  # type: ignore[no-untyped-def]
+def components() -> ResponseReturnValue:
     return render_template(
         "dev/components.html", families=FAMILIES, states=("full", "part", "thin", "opening", "closing", "empty")
     )

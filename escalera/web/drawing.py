@@ -99,11 +99,29 @@ def _step(energy: SectionEnergy, x: float, width: float, pixels: float, measured
     top = y_of(value)
     missing, too_much, hatch = _gaps(start, end, top)
     return DrawnStep(
-        section.id, section.name, _shortened(section.name, pixels), round(pixels, 1), min(start, end) - 9.0, 0.0, "middle", round(x, 3), round(width, 3),
-        energy.span.first_bar, section.bars, section.role, (start, end), (section.target.start, section.target.end),
-        _riser(energy.core, top, round(x, 3), round(width, 3)), top, missing, too_much, hatch, value, measured,
+        section.id,
+        section.name,
+        _shortened(section.name, pixels),
+        round(pixels, 1),
+        min(start, end) - 9.0,
+        0.0,
+        "middle",
+        round(x, 3),
+        round(width, 3),
+        energy.span.first_bar,
+        section.bars,
+        section.role,
+        (start, end),
+        (section.target.start, section.target.end),
+        _riser(energy.core, top, round(x, 3), round(width, 3)),
+        top,
+        missing,
+        too_much,
+        hatch,
+        value,
+        measured,
         tuple((round(x + width * (i + 0.5) / section.bars, 2), float(v)) for i, v in enumerate(energy.tension)),
-    )  # fmt: skip
+    )
 
 
 def _pixels(bars: int) -> float:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from flask import Blueprint, render_template, request
+from flask.typing import ResponseReturnValue
 
 from escalera.core.bench.bass_faults import Fault, entering_faults
 from escalera.core.document.song import Layer, Section, Song
@@ -38,7 +39,7 @@ def page_command(song_id: int, place: Place | None = None) -> Outcome:
 PLACED = {"hit", "say", "tap", "take_groove", "take_fill", "vary_beat", "adopt_groove", "next", "set_chords_here"}
 
 
-def answer(song_id: int, act: Callable[[], Outcome], fragments: Fragments):  # type: ignore[no-untyped-def]
+def answer(song_id: int, act: Callable[[], Outcome], fragments: Fragments) -> ResponseReturnValue:
     """Fragments after an act; when it is refused, the notice with the reason (and, if stale, the newer state)."""
     try:
         outcome = act()
@@ -53,16 +54,16 @@ def answer(song_id: int, act: Callable[[], Outcome], fragments: Fragments):  # t
 def add_edits(blueprint: Blueprint, fragments: Fragments, place: Place | None = None) -> None:
     """Commands, undo, redo and going back to an earlier state, for a page of a song."""
 
-    def edits(song_id: int):  # type: ignore[no-untyped-def]
+    def edits(song_id: int) -> ResponseReturnValue:
         return answer(song_id, lambda: page_command(song_id, place), fragments)
 
-    def undo(song_id: int):  # type: ignore[no-untyped-def]
+    def undo(song_id: int) -> ResponseReturnValue:
         return answer(song_id, lambda: Outcome(studio().undo(song_id), "Undone"), fragments)
 
-    def redo(song_id: int):  # type: ignore[no-untyped-def]
+    def redo(song_id: int) -> ResponseReturnValue:
         return answer(song_id, lambda: Outcome(studio().redo(song_id), "Redone"), fragments)
 
-    def restore(song_id: int, revision_id: int):  # type: ignore[no-untyped-def]
+    def restore(song_id: int, revision_id: int) -> ResponseReturnValue:
         def act() -> Outcome:
             form = request.form
             verdict = _verdict(song_id, revision_id, form) if form.get("other") else ""

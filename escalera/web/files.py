@@ -6,6 +6,7 @@ import io
 from dataclasses import replace
 
 from flask import Blueprint, redirect, render_template, request, send_file, session, url_for
+from flask.typing import ResponseReturnValue
 
 from escalera.errors import InputError
 from escalera.formats.project import project_schema
@@ -17,7 +18,7 @@ blueprint = Blueprint("files", __name__)
 
 
 @blueprint.route("/import", methods=["GET", "POST"])
-def bring_in():  # type: ignore[no-untyped-def]
+def bring_in() -> ResponseReturnValue:
     message = ""
     if request.method == "POST":
         upload = request.files.get("file")
@@ -34,13 +35,13 @@ def bring_in():  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/songs/<int:song_id>/handover")
-def handover(song_id: int):  # type: ignore[no-untyped-def]
+def handover(song_id: int) -> ResponseReturnValue:
     view = song_view(studio().head(song_id), measure=False)
     return render_template("files/handover.html", view=view, song=view.song, head=view.head, formats=FORMATS)
 
 
 @blueprint.get("/songs/<int:song_id>/export/<key>")
-def take_away(song_id: int, key: str):  # type: ignore[no-untyped-def]
+def take_away(song_id: int, key: str) -> ResponseReturnValue:
     args = request.args
     options = Options(args.get("stems") == "1", args.get("wet", "1") == "1", args.get("bits", 16, type=int))
     name, mimetype, data = export(studio().head(song_id).song, studio().rendering, key, options)
@@ -48,7 +49,7 @@ def take_away(song_id: int, key: str):  # type: ignore[no-untyped-def]
 
 
 @blueprint.post("/songs/<int:song_id>/export/<key>")
-def begin(song_id: int, key: str):  # type: ignore[no-untyped-def]
+def begin(song_id: int, key: str) -> ResponseReturnValue:
     """Make a file in the background; the answer asks for itself until the file is there."""
     song, args = studio().head(song_id).song, request.form
     options = Options(args.get("stems") == "1", args.get("wet", "1") == "1", args.get("bits", 16, type=int))
@@ -61,7 +62,7 @@ def begin(song_id: int, key: str):  # type: ignore[no-untyped-def]
 
 
 @blueprint.route("/exports/<name>", methods=["GET", "DELETE"])
-def ask(name: str):  # type: ignore[no-untyped-def]
+def ask(name: str) -> ResponseReturnValue:
     job = studio().jobs.get(name)
     if request.method == "DELETE":
         job.wanted = False
@@ -69,7 +70,7 @@ def ask(name: str):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/exports/<name>/file")
-def take(name: str):  # type: ignore[no-untyped-def]
+def take(name: str) -> ResponseReturnValue:
     job = studio().jobs.get(name)
     if not job.done or job.trouble:
         raise InputError(job.trouble or "The file is not ready yet. Wait until it is.")
@@ -78,5 +79,5 @@ def take(name: str):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/project.schema.json")
-def schema():  # type: ignore[no-untyped-def]
+def schema() -> ResponseReturnValue:
     return project_schema()

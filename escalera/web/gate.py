@@ -5,6 +5,7 @@ from __future__ import annotations
 import hmac
 
 from flask import Blueprint, Response, current_app, redirect, render_template, request, session, url_for
+from flask.typing import ResponseReturnValue
 
 blueprint = Blueprint("gate", __name__)
 
@@ -18,7 +19,7 @@ def check() -> Response | None:
 
 
 @blueprint.route("/door", methods=["GET", "POST"])
-def door():  # type: ignore[no-untyped-def]
+def door() -> ResponseReturnValue:
     message = ""
     if request.method == "POST":
         if hmac.compare_digest(request.form.get("passcode", "").encode(), current_app.config["PASSCODE"].encode()):

@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from flask import Blueprint, Response, render_template, request
+from flask.typing import ResponseReturnValue
 
 from escalera.core.document.song import Song
 from escalera.core.edits.beat_edits import SetPhraseHit, TakeBeat, as_rows, read_taps
@@ -41,18 +42,29 @@ def view_of(head: Head) -> GrooveView:
 
 
 def context(view: GrooveView) -> dict[str, Any]:
-    return {"view": view, "song": view.song, "head": view.head, "place": "groove", "resolutions": RESOLUTIONS, "variations": VARIATIONS,
-            "grids": GRIDS, "lanes": LANES, "words": vocabulary(dict(view.song.words)), "swing_in_words": swing_in_words,
-            "library": library.grooves(), "drum_sounds": [s for s in SOUNDS if s.is_drum]}  # fmt: skip
+    return {
+        "view": view,
+        "song": view.song,
+        "head": view.head,
+        "place": "groove",
+        "resolutions": RESOLUTIONS,
+        "variations": VARIATIONS,
+        "grids": GRIDS,
+        "lanes": LANES,
+        "words": vocabulary(dict(view.song.words)),
+        "swing_in_words": swing_in_words,
+        "library": library.grooves(),
+        "drum_sounds": [s for s in SOUNDS if s.is_drum],
+    }
 
 
 @blueprint.get("")
-def page(song_id: int):  # type: ignore[no-untyped-def]
+def page(song_id: int) -> ResponseReturnValue:
     return render_template("groove/page.html", **context(view_of(studio().head(song_id))))
 
 
 @blueprint.get("/show")
-def show(song_id: int):  # type: ignore[no-untyped-def]
+def show(song_id: int) -> ResponseReturnValue:
     return _fragments(studio().head(song_id), None)
 
 
@@ -81,7 +93,7 @@ def _taps(fields: Mapping[str, str]) -> tuple[list[tuple[float, str]], float | N
 
 
 @blueprint.get("/listen")
-def listen(song_id: int):  # type: ignore[no-untyped-def]
+def listen(song_id: int) -> ResponseReturnValue:
     """A spoken beat as it is being written: what was understood, and what not."""
     view = view_of(studio().head(song_id))
     heard = hear(request.args.get("spoken", ""), view.metre, dict(view.song.words))
@@ -95,7 +107,7 @@ def listen(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/tapped")
-def tapped(song_id: int):  # type: ignore[no-untyped-def]
+def tapped(song_id: int) -> ResponseReturnValue:
     """Taps as a beat, before it is taken."""
     view = view_of(studio().head(song_id))
     try:
@@ -112,7 +124,7 @@ def tapped(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/hit")
-def hit(song_id: int):  # type: ignore[no-untyped-def]
+def hit(song_id: int) -> ResponseReturnValue:
     """What one hit does to the section's energy and drive."""
     view = view_of(studio().head(song_id))
     drum, tick = request.args.get("drum", ""), whole_number(request.args.get("tick", ""))
@@ -132,7 +144,7 @@ def hit(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/hear.wav")
-def hear_beat(song_id: int):  # type: ignore[no-untyped-def]
+def hear_beat(song_id: int) -> ResponseReturnValue:
     """A beat by itself: of this phrase, of the library, or as it is spoken."""
     view = view_of(studio().head(song_id))
     played = view.beat
@@ -153,7 +165,7 @@ def hear_beat(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/groove.mid")
-def midi(song_id: int):  # type: ignore[no-untyped-def]
+def midi(song_id: int) -> ResponseReturnValue:
     """The beat of this phrase as a MIDI file of one drum track."""
     view = view_of(studio().head(song_id))
     if not view.beat.hits:
@@ -163,7 +175,7 @@ def midi(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.post("/bring")
-def bring(song_id: int):  # type: ignore[no-untyped-def]
+def bring(song_id: int) -> ResponseReturnValue:
     """A drum track of a MIDI file as the groove of this phrase, its timing kept."""
     form = request.form.to_dict()
     report: list[str] = []

@@ -79,8 +79,9 @@ def difference_line(first: Beat, second: Beat, told: Sequence[HitChange]) -> Gro
     kinds = {(c.drum, c.tick): c for c in told}
     dots = [
         Dot(h.drum, h.tick, h.velocity, _x(h.tick, length), y[h.drum], radius(h.velocity, 3.9))
-        for h in first.hits if (h.drum, h.tick) not in kinds
-    ]  # fmt: skip
+        for h in first.hits
+        if (h.drum, h.tick) not in kinds
+    ]
     dots += [
         Dot(c.drum, c.tick, c.velocity, _x(c.tick, length), y[c.drum], radius(c.velocity, 4.4), c.kind) for c in told
     ]

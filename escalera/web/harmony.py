@@ -6,6 +6,7 @@ from dataclasses import replace
 from typing import Any
 
 from flask import Blueprint, Response, render_template, request
+from flask.typing import ResponseReturnValue
 
 from escalera.core.document.chord_text import Word
 from escalera.core.document.limits import MAX_SHIFT_SEMITONES, PUSHES
@@ -27,7 +28,7 @@ from escalera.services.studio import Outcome
 from escalera.store.repository import Head
 from escalera.web.edits import add_edits, entered
 from escalera.web.harmony_drawing import circle
-from escalera.web.harmony_view import HarmonyView
+from escalera.web.harmony_view import ChordFacts, HarmonyView
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("harmony", __name__, url_prefix="/songs/<int:song_id>/harmony")
@@ -50,18 +51,29 @@ def view_of(head: Head) -> HarmonyView:
 
 def context(view: HarmonyView) -> dict[str, Any]:
     last = view.changes[-1].chord if view.has_chords and view.changes else None
-    return {"view": view, "song": view.song, "head": view.head, "place": "harmony", "parts": VOICING_PARTS, "pushes": PUSHES,
-            "modes": MODES, "approaches": APPROACHES, "wedges": circle(view.key), "leads": leads_on(last, view.key, 9),
-            "leads_from": last, "passings": []}  # fmt: skip
+    return {
+        "view": view,
+        "song": view.song,
+        "head": view.head,
+        "place": "harmony",
+        "parts": VOICING_PARTS,
+        "pushes": PUSHES,
+        "modes": MODES,
+        "approaches": APPROACHES,
+        "wedges": circle(view.key),
+        "leads": leads_on(last, view.key, 9),
+        "leads_from": last,
+        "passings": [],
+    }
 
 
 @blueprint.get("")
-def page(song_id: int):  # type: ignore[no-untyped-def]
+def page(song_id: int) -> ResponseReturnValue:
     return render_template("harmony/page.html", **context(view_of(studio().head(song_id))))
 
 
 @blueprint.get("/show")
-def show(song_id: int):  # type: ignore[no-untyped-def]
+def show(song_id: int) -> ResponseReturnValue:
     """The page for another section, layer or held note."""
     return _fragments(studio().head(song_id), None)
 
@@ -76,7 +88,7 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
 
 
 @blueprint.get("/read")
-def read(song_id: int):  # type: ignore[no-untyped-def]
+def read(song_id: int) -> ResponseReturnValue:
     """A line of chords as it is being written: every chord read, what leads on from the one at the caret, what passes."""
     view = view_of(studio().head(song_id))
     text = request.args.get("line", "")
@@ -87,11 +99,18 @@ def read(song_id: int):  # type: ignore[no-untyped-def]
     words = line.words
     here = words[at] if 0 <= at < len(words) else (words[-1] if words else None)
     after = words[at + 1] if 0 <= at < len(words) - 1 else (words[0] if len(words) > 1 else None)
-    return render_template("harmony/_reading.html", view=view, line=line, facts=[_facts(view, w) for w in words],
-                           head=view.head, **_next(view, here, after), swap=True)  # fmt: skip
+    return render_template(
+        "harmony/_reading.html",
+        view=view,
+        line=line,
+        facts=[_facts(view, w) for w in words],
+        head=view.head,
+        **_next(view, here, after),
+        swap=True,
+    )
 
 
-def _facts(view: HarmonyView, word: Word):  # type: ignore[no-untyped-def]
+def _facts(view: HarmonyView, word: Word) -> ChordFacts | None:
     return view.facts(word.tick, word.chord) if word.chord is not None else None
 
 
@@ -104,7 +123,7 @@ def _next(view: HarmonyView, here: Word | None, after: Word | None) -> dict[str,
 
 
 @blueprint.get("/named")
-def named(song_id: int):  # type: ignore[no-untyped-def]
+def named(song_id: int) -> ResponseReturnValue:
     """Readings of notes that are played."""
     view = view_of(studio().head(song_id))
     pitches = [whole_number(p) for p in request.args.get("pitches", "").split(",")[:16] if p]
@@ -121,7 +140,7 @@ def _inversion(chord) -> str:  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/held")
-def held(song_id: int):  # type: ignore[no-untyped-def]
+def held(song_id: int) -> ResponseReturnValue:
     """What held notes are over every chord, and which could be held throughout."""
     view = view_of(studio().head(song_id))
     classes = [fifths_to_class(name_to_fifths(n)) for n in view.held_text.replace(",", " ").split()]
@@ -131,7 +150,7 @@ def held(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/key")
-def key(song_id: int):  # type: ignore[no-untyped-def]
+def key(song_id: int) -> ResponseReturnValue:
     """The key that the content has, beside the label."""
     view = view_of(studio().head(song_id))
     found = key_reading(view.song)
@@ -139,26 +158,36 @@ def key(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/plan")
-def plan(song_id: int):  # type: ignore[no-untyped-def]
+def plan(song_id: int) -> ResponseReturnValue:
     """What a key change would ask of every layer, and what leads there."""
     song = studio().head(song_id).song
     section = section_of(song, whole_number(request.args.get("section_id", "")))
     by = whole_number(request.args.get("semitones", "0"))
     if abs(by) > MAX_SHIFT_SEMITONES:
         raise EditError(
-            f"A key change of {by} semitones lies outside −{MAX_SHIFT_SEMITONES} to {MAX_SHIFT_SEMITONES}. Choose fewer."
+            f"A key change of {by} semitones lies outside −{MAX_SHIFT_SEMITONES} to "
+            f"{MAX_SHIFT_SEMITONES}. Choose fewer."
         )
     index = song.index_of(section.id)
     following = song.sections[index:] if request.args.get("to_the_end", "true") == "true" else (section,)
     old = section_key(song, song.sections[index - 1]) if index else section_key(song, section)
     new = transpose_key(song.key, section.shift_semitones + by)
     ways = {way: approach_chords(old, new, way) for way in APPROACHES}
-    return render_template("harmony/_plan.html", tasks=key_change_plan(song, following, by), old=old, new=new, ways=ways,
-                           pivots=pivots(old, new), section=section, by=by, ratio=2.0 ** (by / 12.0))  # fmt: skip
+    return render_template(
+        "harmony/_plan.html",
+        tasks=key_change_plan(song, following, by),
+        old=old,
+        new=new,
+        ways=ways,
+        pivots=pivots(old, new),
+        section=section,
+        by=by,
+        ratio=2.0 ** (by / 12.0),
+    )
 
 
 @blueprint.get("/energy")
-def energy(song_id: int):  # type: ignore[no-untyped-def]
+def energy(song_id: int) -> ResponseReturnValue:
     """What the chord changes give to a section's arranged energy: with them, and with one chord held."""
     view = view_of(studio().head(song_id))
     if view.section is None or view.progression is None:
@@ -181,7 +210,7 @@ def _held_still(song: Song, section: Section) -> Song:
 
 
 @blueprint.get("/hear.wav")
-def hear(song_id: int):  # type: ignore[no-untyped-def]
+def hear(song_id: int) -> ResponseReturnValue:
     """A line of chords as sound: by a layer, or by neutral keys.."""
     song = studio().head(song_id).song
     layer, section = _layer(song), _section(song)
@@ -193,7 +222,7 @@ def hear(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/note/<int:pitch>.wav")
-def note(song_id: int, pitch: int):  # type: ignore[no-untyped-def]
+def note(song_id: int, pitch: int) -> ResponseReturnValue:
     song = studio().head(song_id).song
     return _wav(studio().hear(note_song(song, pitch, _layer(song))))
 

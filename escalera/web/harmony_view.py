@@ -25,6 +25,7 @@ from escalera.core.theory.keys import Key, transpose_key
 from escalera.core.theory.note_roles import NoteRole, Throughout, held_over, holds_throughout, role_of
 from escalera.core.theory.origin import OWN, origin
 from escalera.core.theory.pitch import pitch_label
+from escalera.core.time.metre import Metre
 from escalera.store.repository import Head
 from escalera.web.harmony_drawing import Strip, draw_strip
 from escalera.web.page_view import PageView
@@ -94,7 +95,7 @@ class HarmonyView(PageView):
         return sounding_chords(self.song, self.section)
 
     @property
-    def metre(self):  # type: ignore[no-untyped-def]
+    def metre(self) -> Metre:
         return metre_of(self.song, self.section)
 
     @property

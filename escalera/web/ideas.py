@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import PurePath
 
-from flask import Blueprint, Response, render_template, request
+from flask import Blueprint, Response, make_response, render_template, request
+from flask.typing import ResponseReturnValue
 
 from escalera.core.edits.edit import section_of, whole_number
 from escalera.core.ideas import KINDS, PLACES, cut_pattern, cut_section
@@ -15,17 +17,17 @@ blueprint = Blueprint("ideas", __name__)
 
 
 @blueprint.get("/ideas")
-def lot():  # type: ignore[no-untyped-def]
+def lot() -> ResponseReturnValue:
     """All ideas, those without a place first."""
     return render_template("ideas/page.html", ideas=studio().ideas.all(), kinds=KINDS)
 
 
-def _listed(said: str = "", trouble: str = ""):  # type: ignore[no-untyped-def]
+def _listed(said: str = "", trouble: str = "") -> ResponseReturnValue:
     return render_template("ideas/_list.html", ideas=studio().ideas.all(), kinds=KINDS, said=said, trouble=trouble)
 
 
 @blueprint.post("/ideas")
-def jot():  # type: ignore[no-untyped-def]
+def jot() -> ResponseReturnValue:
     """Words, from any page; the answer is a notice."""
     name = studio().ideas.keep_text(request.form.get("text", ""), request.form.get("source", ""))
     return render_template(
@@ -34,13 +36,13 @@ def jot():  # type: ignore[no-untyped-def]
 
 
 @blueprint.post("/ideas/words")
-def words():  # type: ignore[no-untyped-def]
+def words() -> ResponseReturnValue:
     """Words, from the list of ideas itself."""
     return _changed(lambda: f"“{studio().ideas.keep_text(request.form.get('text', ''))}” is saved.")
 
 
 @blueprint.post("/ideas/sample")
-def sample():  # type: ignore[no-untyped-def]
+def sample() -> ResponseReturnValue:
     """A recording, with whose it is."""
     file = request.files.get("file")
 
@@ -54,26 +56,26 @@ def sample():  # type: ignore[no-untyped-def]
 
 
 @blueprint.post("/ideas/<int:idea_id>/forget")
-def forget(idea_id: int):  # type: ignore[no-untyped-def]
+def forget(idea_id: int) -> ResponseReturnValue:
     return _changed(lambda: f"“{studio().ideas.forget(idea_id)}” was deleted.")
 
 
 @blueprint.post("/ideas/<int:idea_id>/again")
-def again(idea_id: int):  # type: ignore[no-untyped-def]
+def again(idea_id: int) -> ResponseReturnValue:
     """Offer an idea that had found its place once more."""
     return _changed(lambda: f"“{studio().ideas.set_placed(idea_id, '')}” is offered again.")
 
 
-def _changed(act):  # type: ignore[no-untyped-def]
+def _changed(act: Callable[[], str]) -> ResponseReturnValue:
     """The list after an act, with what was done or why not."""
     try:
         return _listed(said=act())
     except EscaleraError as error:
-        return _listed(trouble=str(error)), error.status
+        return make_response(_listed(trouble=str(error)), error.status)
 
 
 @blueprint.get("/ideas/<int:idea_id>.wav")
-def hear(idea_id: int):  # type: ignore[no-untyped-def]
+def hear(idea_id: int) -> ResponseReturnValue:
     """A pattern or section as it sounds by itself, or a recording as it is."""
     idea = studio().ideas.idea(idea_id)
     data = studio().hear(idea.song) if idea.song else studio().ideas.sample_wav(idea_id)
@@ -81,7 +83,7 @@ def hear(idea_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.post("/songs/<int:song_id>/ideas")
-def keep(song_id: int):  # type: ignore[no-untyped-def]
+def keep(song_id: int) -> ResponseReturnValue:
     """A section, or what a layer plays in a phrase, kept as an idea; the song stays as it is."""
     song, form = studio().head(song_id).song, request.form
     section = section_of(song, whole_number(form.get("section_id", "")))
@@ -97,16 +99,24 @@ def keep(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/songs/<int:song_id>/ideas")
-def offered(song_id: int):  # type: ignore[no-untyped-def]
+def offered(song_id: int) -> ResponseReturnValue:
     """Ideas that might fit a song, or one of its sections, with why and how."""
     song, place = studio().head(song_id).song, request.args.get("section", 0, int)
     section = song.section_by_id.get(place)
-    return render_template("ideas/_offered.html", song_id=song_id, song=song, section=section, fits=studio().ideas.fits(song, section.id if section else 0),
-                           waiting=studio().ideas.waiting(), kinds=KINDS, places=PLACES)  # fmt: skip
+    return render_template(
+        "ideas/_offered.html",
+        song_id=song_id,
+        song=song,
+        section=section,
+        fits=studio().ideas.fits(song, section.id if section else 0),
+        waiting=studio().ideas.waiting(),
+        kinds=KINDS,
+        places=PLACES,
+    )
 
 
 @blueprint.get("/songs/<int:song_id>/ideas/offer")
-def offer(song_id: int):  # type: ignore[no-untyped-def]
+def offer(song_id: int) -> ResponseReturnValue:
     """One line for the inspector of a section: the likeliest idea for it, or nothing."""
     song, place = studio().head(song_id).song, request.args.get("section", 0, int)
     found = studio().ideas.fits(song, place) if place in song.section_by_id else []
@@ -114,7 +124,7 @@ def offer(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.post("/songs/<int:song_id>/ideas/<int:idea_id>/done")
-def done(song_id: int, idea_id: int):  # type: ignore[no-untyped-def]
+def done(song_id: int, idea_id: int) -> ResponseReturnValue:
     """An idea that a person brought in by hand."""
     song = studio().head(song_id).song
     section = section_of(song, whole_number(request.form.get("section_id", "")))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from flask import Blueprint, Response, render_template, request
+from flask.typing import ResponseReturnValue
 
 from escalera.core.edits.edit import section_of, whole_number
 from escalera.core.moves.option_text import read_options
@@ -14,16 +15,24 @@ LEADS, LENGTHS = (1, 2, 4), (4, 8, 16)
 
 
 @blueprint.get("")
-def options(song_id: int):  # type: ignore[no-untyped-def]
+def options(song_id: int) -> ResponseReturnValue:
     """The options of a section with what each does, and how they are heard."""
     head = studio().head(song_id)
     section = section_of(head.song, whole_number(request.args.get("section", "")))
-    return render_template("stair/_options.html", head=head, song=head.song, section=section, leads=LEADS, lengths=LENGTHS,
-                           before=head.song.sections[max(0, head.song.index_of(section.id) - 1)], options=heard_options(head.song, section))  # fmt: skip
+    return render_template(
+        "stair/_options.html",
+        head=head,
+        song=head.song,
+        section=section,
+        leads=LEADS,
+        lengths=LENGTHS,
+        before=head.song.sections[max(0, head.song.index_of(section.id) - 1)],
+        options=heard_options(head.song, section),
+    )
 
 
 @blueprint.get("/read")
-def read(song_id: int):  # type: ignore[no-untyped-def]
+def read(song_id: int) -> ResponseReturnValue:
     """What said options would be, as they are typed; nothing is kept."""
     song = studio().head(song_id).song
     section = section_of(song, whole_number(request.args.get("section", "")))
@@ -32,13 +41,15 @@ def read(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/<int:revision_id>/<int:section_id>/<int:body_id>.wav")
-def piece(song_id: int, revision_id: int, section_id: int, body_id: int):  # type: ignore[no-untyped-def]
+def piece(song_id: int, revision_id: int, section_id: int, body_id: int) -> ResponseReturnValue:
     """The join with one option in place. How long it leads in, and how much it lifts, stand in the headers."""
     song = in_place(studio().state(song_id, revision_id), section_id, body_id)
     section_of(song, section_id)
     lead, bars = (min(64, abs(whole_number(request.args.get(name, "8")))) for name in ("lead", "bars"))
     heard = passage(studio().rendering, song, section_id, lead, bars)
-    answer = Response(heard.wav, mimetype="audio/wav", headers={"X-Lead-S": f"{heard.lead_s:.6f}", "Cache-Control": "no-store"})  # fmt: skip
+    answer = Response(
+        heard.wav, mimetype="audio/wav", headers={"X-Lead-S": f"{heard.lead_s:.6f}", "Cache-Control": "no-store"}
+    )
     if heard.lift_lu is not None:
         answer.headers["X-Lift-LU"] = f"{heard.lift_lu:.1f}"
     return answer

@@ -25,7 +25,7 @@ from escalera.core.palette.effects import EFFECTS, NOTE_VALUES, RETURNS, EffectK
 from escalera.core.palette.parameters import Parameter, setting
 from escalera.core.palette.sounds import BY_KEY
 from escalera.core.reading.timeline import Span
-from escalera.services.rendering import Rendering
+from escalera.services.rendering import Rendering, StackReport
 
 WIDTH, HEIGHT = 288, 104
 POINTS_A_CURVE = 160
@@ -95,9 +95,18 @@ class CurveRow:
     @property
     def data(self) -> str:
         p = self.parameter
-        plain = {"lane": self.lane, "label": p.label, "low": p.low, "high": p.high, "log": p.scale == "log", "unit": p.unit,
-                 "length": self.length, "beat": self.beat, "rate": self.curve.rate_ticks / 960,
-                 "points": [list(point) for point in self.curve.points]}  # fmt: skip
+        plain = {
+            "lane": self.lane,
+            "label": p.label,
+            "low": p.low,
+            "high": p.high,
+            "log": p.scale == "log",
+            "unit": p.unit,
+            "length": self.length,
+            "beat": self.beat,
+            "rate": self.curve.rate_ticks / 960,
+            "points": [list(point) for point in self.curve.points],
+        }
         return json.dumps(plain)
 
     @property
@@ -163,8 +172,15 @@ class LayerShaping:
 
     def devices(self) -> list[DeviceRow]:
         chain = self.layer.devices
-        return [DeviceRow(d, [self._row(f"fx.{d.id}.{p.key}", p, d.value(p.key)) for p in d.kind.parameters],
-                          i == 0, i + 1 == len(chain)) for i, d in enumerate(chain)]  # fmt: skip
+        return [
+            DeviceRow(
+                d,
+                [self._row(f"fx.{d.id}.{p.key}", p, d.value(p.key)) for p in d.kind.parameters],
+                i == 0,
+                i + 1 == len(chain),
+            )
+            for i, d in enumerate(chain)
+        ]
 
     def effects(self) -> list[EffectKind]:
         return [e for e in EFFECTS if "layer" in e.where]
@@ -190,7 +206,7 @@ class LayerShaping:
             rows.append((part, sound, [(p, setting(part.settings, p)) for p in sound.parameters]))
         return rows
 
-    def stack_report(self):  # type: ignore[no-untyped-def]
+    def stack_report(self) -> StackReport | None:
         return self.rendering.stack_report(self.layer)
 
     def curve_rows(self) -> list[CurveRow]:
@@ -204,7 +220,7 @@ class LayerShaping:
         if self.section is None or self.span is None:
             return []
         mine = [t for t in self.section.throws if t.layer_id == self.layer.id]
-        return [(t.start_ticks, *self._where(t.start_ticks), t.to, t.level_db) for t in mine]  # type: ignore[misc]
+        return [(t.start_ticks, *self._where(t.start_ticks), t.to, t.level_db) for t in mine]
 
     def _where(self, tick: int) -> tuple[int, float]:
         assert self.span is not None
@@ -266,8 +282,12 @@ def owner_shaping(song: Song, owner: Owner, label: str, span: Span | None) -> Ow
     def row(path: str, parameter: Parameter, value: float) -> Row:
         return Row(f"{owner.text}.{path}", path, parameter, value, False, f"{owner.text}.{path}" in moving)
 
-    devices = [DeviceRow(d, [row(f"fx.{d.id}.{p.key}", p, d.value(p.key)) for p in d.kind.parameters], i == 0, i + 1 == len(chain))
-               for i, d in enumerate(chain)]  # fmt: skip
+    devices = [
+        DeviceRow(
+            d, [row(f"fx.{d.id}.{p.key}", p, d.value(p.key)) for p in d.kind.parameters], i == 0, i + 1 == len(chain)
+        )
+        for i, d in enumerate(chain)
+    ]
     level = row("level_db", lane_parameter(song, lane), lane_value(song, lane))
     effects = [e for e in EFFECTS if owner.scope in e.where]
     curves = curve_rows(song, span, f"{owner.text}.") if span else []
@@ -284,5 +304,11 @@ def mix_shaping(song: Song, span: Span | None) -> list[OwnerShaping]:
 
 def spaces(song: Song) -> list[tuple[str, str, list[Row]]]:
     """Shared spaces and their parameters: key, label, rows."""
-    return [(r.key, r.label, [Row(f"return.{r.key}.{p.key}", p.key, p, setting(return_settings(song, r.key), p)) for p in r.parameters])
-            for r in RETURNS]  # fmt: skip
+    return [
+        (
+            r.key,
+            r.label,
+            [Row(f"return.{r.key}.{p.key}", p.key, p, setting(return_settings(song, r.key), p)) for p in r.parameters],
+        )
+        for r in RETURNS
+    ]

@@ -6,6 +6,7 @@ import json
 from datetime import datetime
 
 from flask import Blueprint, Response, redirect, render_template, request, url_for
+from flask.typing import ResponseReturnValue
 
 from escalera.core.document.forms import FORMS
 from escalera.core.document.schools import SCHOOLS
@@ -25,13 +26,13 @@ blueprint = Blueprint("shelf", __name__)
 
 
 @blueprint.get("/")
-def index():  # type: ignore[no-untyped-def]
+def index() -> ResponseReturnValue:
     cards = [(card, small_stair(card.picture)) for card in studio().shelf()]
     return render_template("shelf/index.html", cards=cards, binned=studio().bin_count(), ways=WAYS)
 
 
 @blueprint.route("/new", methods=["GET", "POST"])
-def new():  # type: ignore[no-untyped-def]
+def new() -> ResponseReturnValue:
     """The form, and making the song. Everything has a default; nothing needs to be said."""
     message, form = "", request.form
     if request.method == "POST":
@@ -51,13 +52,13 @@ def new():  # type: ignore[no-untyped-def]
 
 
 @blueprint.post("/new/<way>")
-def begin(way: str):  # type: ignore[no-untyped-def]
+def begin(way: str) -> ResponseReturnValue:
     """A short loop with its first layer, opened on the bench."""
     return _to_bench(studio().add_song(song_by_way(way), WAY_BY_KEY[way].label))
 
 
 @blueprint.post("/capture")
-def capture():  # type: ignore[no-untyped-def]
+def capture() -> ResponseReturnValue:
     """What was played and tapped, as a song on the bench."""
     try:
         notes, taps = (json.loads(request.form.get(name, "[]")) for name in ("notes", "taps"))
@@ -67,19 +68,19 @@ def capture():  # type: ignore[no-untyped-def]
     return _to_bench(studio().add_song(song, "Caught as it was played"))
 
 
-def _to_bench(song_id: int):  # type: ignore[no-untyped-def]
+def _to_bench(song_id: int) -> ResponseReturnValue:
     song = studio().head(song_id).song
     return redirect(url_for("bench.page", song_id=song_id, select=f"tile:{song.sections[0].id}:0:0:0"))
 
 
 @blueprint.get("/capture/note/<int:pitch>.wav")
-def capture_note(pitch: int):  # type: ignore[no-untyped-def]
+def capture_note(pitch: int) -> ResponseReturnValue:
     """A note before there is a song."""
     return _wav(note_song(Song(), pitch, None))
 
 
 @blueprint.get("/capture/drum/<drum>.wav")
-def capture_drum(drum: str):  # type: ignore[no-untyped-def]
+def capture_drum(drum: str) -> ResponseReturnValue:
     """The low or the high drum before there is a song."""
     if drum not in DRUMS:
         raise NotFound("There is no such drum. Tap the low or the high one.")
@@ -91,23 +92,23 @@ def _wav(song: Song) -> Response:
 
 
 @blueprint.get("/bin")
-def bin_page():  # type: ignore[no-untyped-def]
+def bin_page() -> ResponseReturnValue:
     return render_template("shelf/bin.html", cards=[(c, small_stair(c.picture)) for c in studio().shelf(deleted=True)])
 
 
 @blueprint.post("/songs/<int:song_id>/bin")
-def put_into_bin(song_id: int):  # type: ignore[no-untyped-def]
+def put_into_bin(song_id: int) -> ResponseReturnValue:
     studio().set_deleted(song_id, True)
     return redirect(url_for("shelf.index"))
 
 
 @blueprint.post("/songs/<int:song_id>/restore")
-def take_out_of_bin(song_id: int):  # type: ignore[no-untyped-def]
+def take_out_of_bin(song_id: int) -> ResponseReturnValue:
     studio().set_deleted(song_id, False)
     return redirect(url_for("shelf.index"))
 
 
 @blueprint.post("/songs/<int:song_id>/erase")
-def erase(song_id: int):  # type: ignore[no-untyped-def]
+def erase(song_id: int) -> ResponseReturnValue:
     studio().erase(song_id)
     return redirect(url_for("shelf.bin_page"))

@@ -26,7 +26,7 @@ from escalera.core.reading.timeline import Span, Timeline
 from escalera.core.rhythm.notation import write_pattern
 from escalera.errors import EditError
 from escalera.services import library
-from escalera.services.rendering import RATE_HZ, MeasuredSong
+from escalera.services.rendering import RATE_HZ, MeasuredSection, MeasuredSong
 from escalera.services.studio import Studio
 from escalera.store.repository import Head
 from escalera.web.drawing import Stair, draw_stair
@@ -98,8 +98,14 @@ class WallRow:
 
 
 @lru_cache(maxsize=1024)
-def wall_row(name: str, family: str, row: tuple[Tile, ...], names: tuple[tuple[int, str], ...], shift: int,
-             chosen: tuple[int, int] | None) -> Markup:  # fmt: skip
+def wall_row(
+    name: str,
+    family: str,
+    row: tuple[Tile, ...],
+    names: tuple[tuple[int, str], ...],
+    shift: int,
+    chosen: tuple[int, int] | None,
+) -> Markup:
     """The buttons of one row of the wall; only their labels hold words of the user, and are escaped."""
     section_names, glaze = dict(names), family.replace(" ", "-")
     parts = []
@@ -133,10 +139,17 @@ def song_manifest(head: Head, line: Timeline, levels: list[float | None] | None 
     """What the player needs, as JSON: where every section lies and when its bars start. Keys come apart (`sound_keys`)."""
     starts = line.samples(RATE_HZ)
     rows = [
-        {"id": span.section.id, "name": span.section.name, "start": a, "samples": b - a, "bar": span.first_bar,
-         "bars": [round(t, 5) for t in span.grid.bar_seconds], "beats": [m.beats for m in span.bar_metres]}
+        {
+            "id": span.section.id,
+            "name": span.section.name,
+            "start": a,
+            "samples": b - a,
+            "bar": span.first_bar,
+            "bars": [round(t, 5) for t in span.grid.bar_seconds],
+            "beats": [m.beats for m in span.bar_metres],
+        }
         for span, a, b in zip(line.spans, starts, starts[1:])
-    ]  # fmt: skip
+    ]
     text = json.dumps({"song": head.song_id, "revision": head.revision_id, "sections": rows, "lufs": levels or []})
     return text.replace("<", "\\u003c")  # a name must not be able to end the script element
 
@@ -251,7 +264,7 @@ class SongView:
         rows = [(x, energy.shares[x.id], energy.without[x.id], energy.without[x.id] > INAUDIBLE) for x in energy.layers]
         return sorted(rows, key=lambda row: -row[1])
 
-    def measured_section(self):  # type: ignore[no-untyped-def]
+    def measured_section(self) -> MeasuredSection | None:
         return self.measured.of(self.selection.section_id) if self.measured else None
 
     def layer_shaping(self) -> LayerShaping:

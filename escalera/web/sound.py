@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from flask import Blueprint, Response, render_template, request
+from flask.typing import ResponseReturnValue
 
 from escalera.core.bench.listening import heard, read_listening
 from escalera.core.document.song import Song
@@ -16,7 +17,7 @@ blueprint = Blueprint("sound", __name__, url_prefix="/songs/<int:song_id>")
 
 
 @blueprint.get("/audio/<int:revision_id>/<int:index>/<key>.wav")
-def chunk(song_id: int, revision_id: int, index: int, key: str):  # type: ignore[no-untyped-def]
+def chunk(song_id: int, revision_id: int, index: int, key: str) -> ResponseReturnValue:
     """One section's finished sound as 16-bit WAV. The same address always gives the same bytes."""
     song = _heard(song_id, revision_id)
     chunks = studio().rendering.chunks(song)
@@ -38,7 +39,7 @@ def _kept(response: Response) -> Response:
 
 
 @blueprint.get("/alone/<int:revision_id>/<int:section_id>/<int:layer_id>.wav")
-def alone(song_id: int, revision_id: int, section_id: int, layer_id: int):  # type: ignore[no-untyped-def]
+def alone(song_id: int, revision_id: int, section_id: int, layer_id: int) -> ResponseReturnValue:
     """One layer by itself in one section."""
     song = studio().state(song_id, revision_id)
     section_of(song, section_id)
@@ -47,7 +48,7 @@ def alone(song_id: int, revision_id: int, section_id: int, layer_id: int):  # ty
 
 
 @blueprint.get("/sounds")
-def picker(song_id: int):  # type: ignore[no-untyped-def]
+def picker(song_id: int) -> ResponseReturnValue:
     """All sounds by family, to hear and to take: for a layer, as a stacked sound, or for a new layer."""
     head = studio().head(song_id)
     layer = head.song.layer_by_id.get(request.args.get("layer", 0, type=int))
@@ -59,24 +60,32 @@ def picker(song_id: int):  # type: ignore[no-untyped-def]
         groups.sort(key=lambda g: g[0] != layer.sound.family)
     if extra:
         groups.append(("sound bank", extra))
-    return render_template("sounds/picker.html", head=head, song=head.song, layer=layer, stack=stack, groups=groups,
-                           jobs=JOBS, liked=studio().favourites())  # fmt: skip
+    return render_template(
+        "sounds/picker.html",
+        head=head,
+        song=head.song,
+        layer=layer,
+        stack=stack,
+        groups=groups,
+        jobs=JOBS,
+        liked=studio().favourites(),
+    )
 
 
 @blueprint.get("/sounds/<key>.wav")
-def audition(song_id: int, key: str):  # type: ignore[no-untyped-def]
+def audition(song_id: int, key: str) -> ResponseReturnValue:
     """A sound in the song's key and tempo."""
     return Response(studio().audition(song_id, key), mimetype="audio/wav")
 
 
 @blueprint.post("/sounds/<key>/favourite")
-def favourite(song_id: int, key: str):  # type: ignore[no-untyped-def]
+def favourite(song_id: int, key: str) -> ResponseReturnValue:
     studio().set_favourite(key, request.form.get("liked") == "true")
     return "", 204
 
 
 @blueprint.get("/keys/<int:revision_id>.json")
-def sound_keys(song_id: int, revision_id: int):  # type: ignore[no-untyped-def]
+def sound_keys(song_id: int, revision_id: int) -> ResponseReturnValue:
     """The keys of every section's sound in one state, in order; nothing is rendered for it."""
     song = _heard(song_id, revision_id)
     return {"keys": [chunk.key for chunk in studio().rendering.chunks(song)]}

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from flask import Blueprint, render_template, request
+from flask.typing import ResponseReturnValue
 
 from escalera.core.document.lanes import CONTROLS
 from escalera.core.document.schools import SCHOOLS, SWITCHES
@@ -22,25 +23,35 @@ blueprint = Blueprint("stair", __name__, url_prefix="/songs/<int:song_id>")
 
 
 def context(view: SongView) -> dict[str, Any]:
-    return {"view": view, "song": view.song, "head": view.head, "controls": CONTROLS, "schools": SCHOOLS,
-            "switches": SWITCHES, "modes": MODES, "voicing_parts": VOICING_PARTS, "transformations": TRANSFORMATIONS, **LISTS}  # fmt: skip
+    return {
+        "view": view,
+        "song": view.song,
+        "head": view.head,
+        "controls": CONTROLS,
+        "schools": SCHOOLS,
+        "switches": SWITCHES,
+        "modes": MODES,
+        "voicing_parts": VOICING_PARTS,
+        "transformations": TRANSFORMATIONS,
+        **LISTS,
+    }
 
 
 @blueprint.get("")
-def page(song_id: int):  # type: ignore[no-untyped-def]
+def page(song_id: int) -> ResponseReturnValue:
     view = song_view(studio().head(song_id), request.args.get("select", ""))
     return render_template("stair/page.html", **context(view))
 
 
 @blueprint.get("/inspector")
-def inspector(song_id: int):  # type: ignore[no-untyped-def]
+def inspector(song_id: int) -> ResponseReturnValue:
     """The inspector for another selection; the stair and wall stay."""
     view = song_view(studio().head(song_id), request.args.get("select", ""))
     return render_template("stair/_inspector.html", **context(view), swap=True)
 
 
 @blueprint.get("/measured")
-def measured(song_id: int):  # type: ignore[no-untyped-def]
+def measured(song_id: int) -> ResponseReturnValue:
     """Asked for again and again until the measurement is there; then the stair and the inspector with it."""
     view = song_view(studio().head(song_id), request.args.get("select", ""))
     if request.args.get("base") != str(view.head.revision_id):
@@ -51,7 +62,7 @@ def measured(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/helps")
-def helps(song_id: int):  # type: ignore[no-untyped-def]
+def helps(song_id: int) -> ResponseReturnValue:
     """What would bring a section nearer to its target, with the exact effect of each."""
     song, section_id = studio().head(song_id).song, whole_number(request.args.get("section", ""))
     suggestions = suggest(song, section_id)

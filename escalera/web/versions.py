@@ -5,7 +5,8 @@ from __future__ import annotations
 import secrets
 from datetime import date
 
-from flask import Blueprint, Response, render_template, request
+from flask import Blueprint, Response, make_response, render_template, request
+from flask.typing import ResponseReturnValue
 
 from escalera.core.bench.tune_map import without_place
 from escalera.core.checks import judged, next_steps, undecided
@@ -25,23 +26,34 @@ blueprint = Blueprint("versions", __name__, url_prefix="/songs/<int:song_id>")
 
 
 @blueprint.get("/history")
-def history(song_id: int):  # type: ignore[no-untyped-def]
+def history(song_id: int) -> ResponseReturnValue:
     return _history(song_id)
 
 
-def _history(song_id: int, trouble: str = "", said: str = ""):  # type: ignore[no-untyped-def]
+def _history(song_id: int, trouble: str = "", said: str = "") -> ResponseReturnValue:
     head, kept = studio().head(song_id), studio().versions.of(song_id)
     ideas, today = studio().ideas.fits(head.song), date.today()
     lacking = [each for each in read_brief(head.song, today) if each.met is False][:3]
     return render_template(
-        "stair/_history.html", entries=studio().history(song_id), head=head, kept=kept, names={v.revision_id: v.name for v in kept}, trouble=trouble, said=said,
-        findings=judged(head.song).open, lacking=lacking, ideas=ideas, homeless=without_place(head.song), waiting=studio().ideas.waiting(),
-        steps=next_steps(head.song, today, len(ideas))[:3], undecided=undecided(head.song),
-    )  # fmt: skip
+        "stair/_history.html",
+        entries=studio().history(song_id),
+        head=head,
+        kept=kept,
+        names={v.revision_id: v.name for v in kept},
+        trouble=trouble,
+        said=said,
+        findings=judged(head.song).open,
+        lacking=lacking,
+        ideas=ideas,
+        homeless=without_place(head.song),
+        waiting=studio().ideas.waiting(),
+        steps=next_steps(head.song, today, len(ideas))[:3],
+        undecided=undecided(head.song),
+    )
 
 
 @blueprint.get("/record.md")
-def take_record(song_id: int):  # type: ignore[no-untyped-def]
+def take_record(song_id: int) -> ResponseReturnValue:
     """What was wanted, decided and why, what was used and what is open, as a text to take away."""
     song = studio().head(song_id).song
     text = record(song, studio().history(song_id), studio().versions.of(song_id), date.today())
@@ -50,39 +62,49 @@ def take_record(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.post("/versions")
-def keep(song_id: int):  # type: ignore[no-untyped-def]
+def keep(song_id: int) -> ResponseReturnValue:
     """Keep a state by name; the answer is the history with it, or with what is wrong."""
     form = request.form
     try:
-        studio().versions.keep(song_id, whole_number(form.get("revision", "")), form.get("name", ""), form.get("reason", ""))  # fmt: skip
+        studio().versions.keep(
+            song_id, whole_number(form.get("revision", "")), form.get("name", ""), form.get("reason", "")
+        )
     except InputError as error:
-        return _history(song_id, trouble=str(error)), error.status
+        return make_response(_history(song_id, trouble=str(error)), error.status)
     return _history(song_id, said=f"Kept as “{form['name'].strip()}”.")
 
 
 @blueprint.post("/versions/<int:version_id>/forget")
-def forget(song_id: int, version_id: int):  # type: ignore[no-untyped-def]
+def forget(song_id: int, version_id: int) -> ResponseReturnValue:
     try:
         name = studio().versions.forget(song_id, version_id)
     except EscaleraError as error:
-        return _history(song_id, trouble=str(error)), error.status
+        return make_response(_history(song_id, trouble=str(error)), error.status)
     return _history(song_id, said=f"“{name}” is deleted; its state stays in the history.")
 
 
 @blueprint.get("/compare")
-def compare(song_id: int):  # type: ignore[no-untyped-def]
+def compare(song_id: int) -> ResponseReturnValue:
     """Two states of a song: stair over stair, what differs, and every shared section to hear in both."""
     first, second = _states(song_id)
     before, after = studio().state(song_id, first), studio().state(song_id, second)
     both = [s for s in after.sections if s.id in before.section_by_id]
     return render_template(
-        "stair/_compare.html", song_id=song_id, states=(first, second), names=studio().versions.names(song_id, first, second), both=both, before=before, after=after,
-        stairs=(_stair(before), _stair(after)), of_song=song_changes(before, after), changes=section_changes(before, after),
-    )  # fmt: skip
+        "stair/_compare.html",
+        song_id=song_id,
+        states=(first, second),
+        names=studio().versions.names(song_id, first, second),
+        both=both,
+        before=before,
+        after=after,
+        stairs=(_stair(before), _stair(after)),
+        of_song=song_changes(before, after),
+        changes=section_changes(before, after),
+    )
 
 
 @blueprint.get("/blind")
-def blind(song_id: int):  # type: ignore[no-untyped-def]
+def blind(song_id: int) -> ResponseReturnValue:
     """The same section of two states in an order that is not told before the choice."""
     states = _states(song_id)
     section = section_of(studio().state(song_id, states[1]), whole_number(request.args.get("section", "")))
@@ -99,7 +121,7 @@ def blind(song_id: int):  # type: ignore[no-untyped-def]
 
 
 @blueprint.get("/hear/<int:revision_id>/<int:section_id>.wav")
-def hear(song_id: int, revision_id: int, section_id: int):  # type: ignore[no-untyped-def]
+def hear(song_id: int, revision_id: int, section_id: int) -> ResponseReturnValue:
     """One section of one state, as it sounds in the mix; the same gain for every state, so that what is louder stays louder."""
     song = studio().state(song_id, revision_id)
     section_of(song, section_id)

@@ -42,7 +42,10 @@ class Fault:
             return f"{name} is {abs(self.amount):.0f} cents {'sharp' if self.amount > 0 else 'flat'}"
         if self.kind == WRONG_ROOT:
             steps = abs(round(self.amount))
-            return f"{name} under {self.chord}: {'a semitone' if steps == 1 else f'{steps} semitones'} {'above' if self.amount > 0 else 'below'} the root"
+            return (
+                f"{name} under {self.chord}: {'a semitone' if steps == 1 else f'{steps} semitones'} "
+                f"{'above' if self.amount > 0 else 'below'} the root"
+            )
         return f"{name} is not in {self.chord}"
 
 

@@ -188,9 +188,12 @@ def _answers(parts: list[LayerRange], played: dict[int, Notes], beat: int) -> li
             asked = played[other.layer.id]
             ends, stretches = sorted(n[1] for n in asked), Stretches(asked)
             after = [
-                n for n in played[part.layer.id]
-                if not stretches.meets(n) and (at := bisect_right(ends, n[0])) and n[0] <= ends[at - 1] + SOON_BEATS * beat
-            ]  # fmt: skip
+                n
+                for n in played[part.layer.id]
+                if not stretches.meets(n)
+                and (at := bisect_right(ends, n[0]))
+                and n[0] <= ends[at - 1] + SOON_BEATS * beat
+            ]
             if len(after) >= 3 and len(after) >= ANSWERS * part.notes:
                 found.append(AnsweringLayer(part.layer, other.layer, len(after), part.notes))
     return found

@@ -131,8 +131,10 @@ def _told(song: Song, rows, places) -> tuple[str, ...]:  # type: ignore[no-untyp
     names = {s.id: s.name for s in song.sections}
     told = []
     for what, sentence in (
-        (FORESHADOWED, "foreshadowed in {section} by {layer}"), (WHOLE, "first whole in {section}, on {layer}"), (HANDED, "handed over in {section} to {layer}"),
-    ):  # fmt: skip
+        (FORESHADOWED, "foreshadowed in {section} by {layer}"),
+        (WHOLE, "first whole in {section}, on {layer}"),
+        (HANDED, "handed over in {section} to {layer}"),
+    ):
         first = min((c for c in cells if c[1].what == what), key=lambda c: c[2], default=None)
         if first:
             told.append(sentence.format(section=names[first[1].section_id], layer=first[0].name))

@@ -27,8 +27,13 @@ def peak(facts: Facts) -> Iterator[Finding]:
     over = max(facts.sections, key=lambda s: s.value)
     if over.value > best.value + 0.1:
         a, b = best.span.section, over.span.section
-        yield Finding("peak", f"{b.name} reaches {over.value:.1f}, {a.name} {best.value:.1f}.", (a.id, b.id), weight=3 + over.value - best.value,
-                      facts=(round(over.value - best.value, 1),))  # fmt: skip
+        yield Finding(
+            "peak",
+            f"{b.name} reaches {over.value:.1f}, {a.name} {best.value:.1f}.",
+            (a.id, b.id),
+            weight=3 + over.value - best.value,
+            facts=(round(over.value - best.value, 1),),
+        )
 
 
 @check(
@@ -45,8 +50,13 @@ def break_below(facts: Facts) -> Iterator[Finding]:
         over = s.value - min(before.value, after.value)
         if over > -0.3:
             lower = before if before.value < after.value else after
-            yield Finding("break", f"{s.span.section.name} has {s.value:.1f}; {lower.span.section.name} beside it {lower.value:.1f}.", (s.span.section.id,),
-                          weight=2.5 + over, facts=(round(over, 1),))  # fmt: skip
+            yield Finding(
+                "break",
+                f"{s.span.section.name} has {s.value:.1f}; {lower.span.section.name} beside it {lower.value:.1f}.",
+                (s.span.section.id,),
+                weight=2.5 + over,
+                facts=(round(over, 1),),
+            )
 
 
 @check(
@@ -60,11 +70,21 @@ def verse_between(facts: Facts) -> Iterator[Finding]:
     low = [s.value for s in facts.of_role("break", "breakdown")]
     for s in facts.of_role("verse"):
         if high and s.value > max(high) - 0.3:
-            yield Finding("verse", f"{s.span.section.name} has {s.value:.1f}, as much as the chorus ({max(high):.1f}).", (s.span.section.id,),
-                          weight=2 + s.value - max(high), facts=(round(s.value - max(high), 1),))  # fmt: skip
+            yield Finding(
+                "verse",
+                f"{s.span.section.name} has {s.value:.1f}, as much as the chorus ({max(high):.1f}).",
+                (s.span.section.id,),
+                weight=2 + s.value - max(high),
+                facts=(round(s.value - max(high), 1),),
+            )
         elif low and s.value < min(low) - 0.3:
-            yield Finding("verse", f"{s.span.section.name} has {s.value:.1f}, less than the break ({min(low):.1f}).", (s.span.section.id,),
-                          weight=1.5, facts=(round(s.value - min(low), 1),))  # fmt: skip
+            yield Finding(
+                "verse",
+                f"{s.span.section.name} has {s.value:.1f}, less than the break ({min(low):.1f}).",
+                (s.span.section.id,),
+                weight=1.5,
+                facts=(round(s.value - min(low), 1),),
+            )
 
 
 @check(
@@ -79,8 +99,13 @@ def verse_rises(facts: Facts) -> Iterator[Finding]:
     for s in facts.of_role("verse"):
         phrases = s.phrases
         if len(phrases) > 1 and phrases[-1] - phrases[0] < 0.1:
-            yield Finding("verse rises", f"{s.span.section.name} goes from {phrases[0]:.1f} to {phrases[-1]:.1f}.", (s.span.section.id,),
-                          weight=1.0, facts=(round(float(phrases[-1] - phrases[0]), 1),))  # fmt: skip
+            yield Finding(
+                "verse rises",
+                f"{s.span.section.name} goes from {phrases[0]:.1f} to {phrases[-1]:.1f}.",
+                (s.span.section.id,),
+                weight=1.0,
+                facts=(round(float(phrases[-1] - phrases[0]), 1),),
+            )
 
 
 @check(
@@ -100,8 +125,13 @@ def alike(facts: Facts) -> Iterator[Finding]:
             continue
         apart, same = abs(b.value - a.value), sameness(facts.song, left, right)
         if apart < 0.4 / facts.loose and same > 0.7:
-            yield Finding("alike", f"{left.name} and {right.name} differ by {apart:.1f} and share {100 * same:.0f} % of their tiles.", (left.id, right.id),
-                          weight=1.6, facts=(round(apart, 1), round(same, 1)))  # fmt: skip
+            yield Finding(
+                "alike",
+                f"{left.name} and {right.name} differ by {apart:.1f} and share {100 * same:.0f} % of their tiles.",
+                (left.id, right.id),
+                weight=1.6,
+                facts=(round(apart, 1), round(same, 1)),
+            )
 
 
 @check(
@@ -153,8 +183,13 @@ def early_peak(facts: Facts) -> Iterator[Finding]:
     top = max(facts.sections, key=lambda s: s.value)
     share = top.span.start_seconds / max(1.0, facts.energy.line.seconds)
     if share < 0.35 / facts.loose and top.value > 5:
-        yield Finding("early peak", f"{top.span.section.name} ({top.value:.1f}) begins at {100 * share:.0f} % of the song.", (top.span.section.id,),
-                      weight=1.7, facts=(round(share, 1),))  # fmt: skip
+        yield Finding(
+            "early peak",
+            f"{top.span.section.name} ({top.value:.1f}) begins at {100 * share:.0f} % of the song.",
+            (top.span.section.id,),
+            weight=1.7,
+            facts=(round(share, 1),),
+        )
 
 
 @check(
@@ -168,8 +203,13 @@ def late_chorus(facts: Facts) -> Iterator[Finding]:
         same = facts.of_role(role)
         if len(same) > 1 and same[-1].value < same[0].value + 0.1:
             a, b = same[0], same[-1]
-            yield Finding("late chorus", f"{b.span.section.name} has {b.value:.1f}, {a.span.section.name} had {a.value:.1f}.", (b.span.section.id, a.span.section.id),
-                          weight=2.4 + a.value - b.value, facts=(round(b.value - a.value, 1),))  # fmt: skip
+            yield Finding(
+                "late chorus",
+                f"{b.span.section.name} has {b.value:.1f}, {a.span.section.name} had {a.value:.1f}.",
+                (b.span.section.id, a.span.section.id),
+                weight=2.4 + a.value - b.value,
+                facts=(round(b.value - a.value, 1),),
+            )
 
 
 @check(
@@ -205,8 +245,13 @@ def join(facts: Facts) -> Iterator[Finding]:
         if not meant:
             left, right = a.span.section, b.span.section
             wanted = right.target.mean - left.target.mean
-            yield Finding("join", f"Into {right.name} it moves by {points(b.value - a.value)}, the target is {points(wanted)}.", (right.id, left.id),
-                          weight=2.2, facts=(round(b.value - a.value, 1), round(wanted, 1)))  # fmt: skip
+            yield Finding(
+                "join",
+                f"Into {right.name} it moves by {points(b.value - a.value)}, the target is {points(wanted)}.",
+                (right.id, left.id),
+                weight=2.2,
+                facts=(round(b.value - a.value, 1), round(wanted, 1)),
+            )
 
 
 @check(
@@ -277,5 +322,10 @@ def foreign(facts: Facts) -> Iterator[Finding]:
             else set()
         )
         if mine and others and len(mine & others) < 0.34 * len(mine):
-            yield Finding("foreign", f"{len(mine - others)} of {len(mine)} layers of {s.span.section.name} play nowhere else.", (s.span.section.id,),
-                          weight=1.5, facts=(len(mine - others), len(mine)))  # fmt: skip
+            yield Finding(
+                "foreign",
+                f"{len(mine - others)} of {len(mine)} layers of {s.span.section.name} play nowhere else.",
+                (s.span.section.id,),
+                weight=1.5,
+                facts=(len(mine - others), len(mine)),
+            )

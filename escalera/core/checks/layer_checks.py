@@ -32,8 +32,13 @@ def no_sub(facts: Facts) -> Iterator[Finding]:
             continue
         nobody = facts.lows(s).owned().get(0, 0.0)
         if nobody > 0.5 * facts.loose:
-            yield Finding("no sub", f"In {s.span.section.name} nobody owns 30–90 Hz in {100 * nobody:.0f} % of the sixteenths.", (s.span.section.id,),
-                          weight=1.5 + nobody, facts=(round(nobody, 1),))  # fmt: skip
+            yield Finding(
+                "no sub",
+                f"In {s.span.section.name} nobody owns 30–90 Hz in {100 * nobody:.0f} % of the sixteenths.",
+                (s.span.section.id,),
+                weight=1.5 + nobody,
+                facts=(round(nobody, 1),),
+            )
 
 
 @check(
@@ -49,8 +54,13 @@ def two_subs(facts: Facts) -> Iterator[Finding]:
         lows = facts.lows(s)
         share = lows.shared / max(1, len(lows.steps))
         if share > 0.25 * facts.loose:
-            yield Finding("two subs", f"In {s.span.section.name} two layers share 30–90 Hz in {100 * share:.0f} % of the sixteenths.", (s.span.section.id,),
-                          weight=1.3 + share, facts=(round(share, 1),))  # fmt: skip
+            yield Finding(
+                "two subs",
+                f"In {s.span.section.name} two layers share 30–90 Hz in {100 * share:.0f} % of the sixteenths.",
+                (s.span.section.id,),
+                weight=1.3 + share,
+                facts=(round(share, 1),),
+            )
 
 
 @check(
@@ -65,8 +75,13 @@ def kick_and_bass(facts: Facts) -> Iterator[Finding]:
         lows = facts.lows(s)
         met = len(lows.masked) + len(lows.locked)
         if len(lows.masked) >= max(3, 0.25 * facts.loose * met):
-            yield Finding("kick and bass", f"In {s.span.section.name} {len(lows.masked)} of {met} meetings of kick and bass leave neither ahead.", (s.span.section.id,),
-                          weight=1.6, facts=(len(lows.masked), met))  # fmt: skip
+            yield Finding(
+                "kick and bass",
+                f"In {s.span.section.name} {len(lows.masked)} of {met} meetings of kick and bass leave neither ahead.",
+                (s.span.section.id,),
+                weight=1.6,
+                facts=(len(lows.masked), met),
+            )
 
 
 @check(
@@ -78,8 +93,14 @@ def bass_note(facts: Facts) -> Iterator[Finding]:
     for s in facts.sections:
         for fault in facts.faults(s)[:2]:
             said = fault.said(section_key(facts.song, s.span.section))
-            yield Finding("bass note", f"{facts.layer(fault.layer_id).name} in {s.span.section.name}: {said}.", (s.span.section.id,), fault.layer_id,
-                          2.0 if facts.is_loud(s) else 1.2, (said, len(fault.ticks)))  # fmt: skip
+            yield Finding(
+                "bass note",
+                f"{facts.layer(fault.layer_id).name} in {s.span.section.name}: {said}.",
+                (s.span.section.id,),
+                fault.layer_id,
+                2.0 if facts.is_loud(s) else 1.2,
+                (said, len(fault.ticks)),
+            )
 
 
 @check(
@@ -99,8 +120,14 @@ def low_middle(facts: Facts) -> Iterator[Finding]:
         near = [x.name for x, p in zip(s.layers, middle) if p > 0.16 * middle.max() and not x.sound.is_drum]
         share = float(middle.sum() / max(1e-12, power.sum()))
         if len(near) >= 5 and share > 0.55 * facts.loose:
-            yield Finding("low middle", f"{len(near)} layers of {s.span.section.name} lie close between 90 and 800 Hz ({100 * share:.0f} % of its power): {some(near)}.",
-                          (s.span.section.id,), weight=1.2, facts=(len(near),))  # fmt: skip
+            yield Finding(
+                "low middle",
+                f"{len(near)} layers of {s.span.section.name} lie close between 90 and 800 Hz "
+                f"({100 * share:.0f} % of its power): {some(near)}.",
+                (s.span.section.id,),
+                weight=1.2,
+                facts=(len(near),),
+            )
 
 
 @check(
@@ -123,8 +150,14 @@ def verse_room(facts: Facts) -> Iterator[Finding]:
         )
         if over_db > -COVERS_DB:
             names, way = some([c.layer.name for c in found.clashes]), "above" if over_db > 0 else "below"
-            yield Finding("verse room", f"{inside} notes of {names} lie in {voice.name}’s range while it sings in {s.span.section.name}; in its bands they are {abs(over_db):.0f} dB {way} it.",
-                          (s.span.section.id,), weight=1.3, facts=(inside, round(over_db / 3)))  # fmt: skip
+            yield Finding(
+                "verse room",
+                f"{inside} notes of {names} lie in {voice.name}’s range while it sings in "
+                f"{s.span.section.name}; in its bands they are {abs(over_db):.0f} dB {way} it.",
+                (s.span.section.id,),
+                weight=1.3,
+                facts=(inside, round(over_db / 3)),
+            )
 
 
 def _over_voice_db(facts: Facts, section: SectionEnergy, voice: int, others: set[int]) -> float:
@@ -151,8 +184,15 @@ def same_job(facts: Facts) -> Iterator[Finding]:
             pair = frozenset((a.layer.id, b.layer.id))
             if pair not in told:
                 told.add(pair)
-                yield Finding("same job", f"{a.layer.name} and {b.layer.name} both are {a.layer.job} in one register and one rhythm, as in {s.span.section.name}.", (s.span.section.id,), a.layer.id,
-                              0.9, (b.layer.id,))  # fmt: skip
+                yield Finding(
+                    "same job",
+                    f"{a.layer.name} and {b.layer.name} both are {a.layer.job} in one register and one "
+                    f"rhythm, as in {s.span.section.name}.",
+                    (s.span.section.id,),
+                    a.layer.id,
+                    0.9,
+                    (b.layer.id,),
+                )
 
 
 @check(

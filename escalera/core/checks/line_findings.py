@@ -64,7 +64,11 @@ def _out_of_range(here: _Place) -> Iterator[LineFinding]:
     key = section_harmony(here.song, here.span).key
     low, high = (key.pitch_name(p) for p in range_of(here.layer))
     where = "below" if not above else "above" if not below else "outside"
-    said = f"{count} {'note lies' if count == 1 else 'notes lie'} {where} the range of {here.layer.sound.label}, {low} to {high}. They sound, but not as the sound is meant."
+    said = (
+        f"{count} {'note lies' if count == 1 else 'notes lie'} {where} the range of "
+        f"{here.layer.sound.label}, {low} to {high}. They sound, but not as the sound is "
+        f"meant."
+    )
     yield LineFinding(
         "Outside the range", said, (Remedy("Into the range, by octaves", f"−{count} outside", FoldLine(*here.ids)),)
     )
@@ -87,9 +91,16 @@ def _too_long(here: _Place) -> Iterator[LineFinding]:
         entry = here.song.pattern_by_id[placement.pattern_id]
         room, long = here.span.length_ticks, entry.pattern.length_ticks
         if long > room:
-            said = f"“{entry.name}” is {long / bar:g} bars long; {section.name} has {room / bar:g}, so its end is not heard."
+            said = (
+                f"“{entry.name}” is {long / bar:g} bars long; {section.name} has {room / bar:g}, so "
+                f"its end is not heard."
+            )
             grow = Remedy(f"Make {section.name} as long", "", ResizeSection(section.id, -(-long // bar)))
-            yield LineFinding("Longer than its section", said, (grow, Remedy("Twice as fast here", "", TransformLine(*here.ids, "double-time"))))  # fmt: skip
+            yield LineFinding(
+                "Longer than its section",
+                said,
+                (grow, Remedy("Twice as fast here", "", TransformLine(*here.ids, "double-time"))),
+            )
             return
 
 
@@ -98,7 +109,10 @@ def _with_the_voice(here: _Place) -> Iterator[LineFinding]:
     clash = next((c for c in found.clashes if c.layer.id == here.layer.id), None)
     if clash is None or clash.notes < FEWEST_CLASHES or found.voice is None:
         return
-    said = f"{clash.notes} of its {clash.of} notes in {here.span.section.name} lie within {clash.voice.name}’s range while it sings."
+    said = (
+        f"{clash.notes} of its {clash.of} notes in {here.span.section.name} lie within "
+        f"{clash.voice.name}’s range while it sings."
+    )
     low, high = here.span.phrase_ticks()[here.phrase]
     notes = pitched_notes(here.song, here.span, here.layer)
     sung = pitched_notes(here.song, here.span, found.voice.layer)

@@ -74,7 +74,8 @@ def _fields(kind: str) -> tuple[tuple[str, type, bool], ...]:
     hints, found = get_type_hints(cls), []
     for field in fields(cls):
         hint = hints[field.name]
-        plain = next((t for t in (get_origin(hint) or hint, *get_args(hint)) if t in PLAIN_TYPES), object)
+        parts = (get_origin(t) or t for t in (hint, *get_args(hint)))
+        plain = next((t for t in parts if t in PLAIN_TYPES), object)
         found.append((field.name, plain, field.default is MISSING or field.default is None))
     return tuple(found)
 
@@ -104,6 +105,9 @@ def _bars_to_ticks(kind: str, written: Fields, song: Song) -> Fields:
     low = whole_number(first, "bar number") if first else span.first_bar
     high = whole_number(last, "bar number") if last else span.last_bar
     if not span.first_bar <= low <= high <= span.last_bar:
-        raise EditError(f"Bars {low}–{high} do not lie in {span.section.name}, which has bars {span.first_bar}–{span.last_bar}. Choose bars inside it.")  # fmt: skip
+        raise EditError(
+            f"Bars {low}–{high} do not lie in {span.section.name}, which has bars "
+            f"{span.first_bar}–{span.last_bar}. Choose bars inside it."
+        )
     ticks = span.bar_ticks
     return {**written, "start_ticks": ticks[low - span.first_bar], "end_ticks": ticks[high - span.first_bar + 1]}

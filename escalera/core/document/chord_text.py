@@ -59,7 +59,8 @@ def read_chordline(text: str, key: Key, metre: Metre, bars_there: int = 0) -> Ch
             if words and not word.problem and word.tick <= words[-1].tick:
                 word = replace(
                     word,
-                    problem=f"“{shown(name)}” does not come after “{shown(words[-1].text)}”. Put the beats of a bar in order.",
+                    problem=f"“{shown(name)}” does not come after “{shown(words[-1].text)}”. Put the beats of a "
+                    f"bar in order.",
                 )
             words.append(word)
     return ChordLine(tuple(words), len(bars))
@@ -75,7 +76,10 @@ def _bars(text: str) -> list[list[str]]:
 
 def _too_many(number: int, limit: int, bars_there: int, total: int) -> str:
     if bars_there and bars_there <= limit:
-        return f"Bar {number + 1} of {total}: the section has {bars_there} bars. Take {total - bars_there} out, or make the section longer first."
+        return (
+            f"Bar {number + 1} of {total}: the section has {bars_there} bars. Take "
+            f"{total - bars_there} out, or make the section longer first."
+        )
     return (
         f"{total} bars of chords are more than the {MAX_CHORD_BARS} that one loop may have. Split them over sections."
     )

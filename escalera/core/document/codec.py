@@ -16,6 +16,7 @@ from escalera.core.document import song as document
 from escalera.core.document.fields import FieldSpec, specs
 from escalera.core.document.song import Song
 from escalera.core.rhythm.pattern import Pattern
+from escalera.core.theory.voicings import Voicing
 from escalera.errors import FormatError, shown
 
 Plain = dict[str, Any]
@@ -24,7 +25,7 @@ FORMAT_VERSION = 2  # raise with a step in `upgrades` when a field is renamed, o
 PARTS = (
     document.Target, document.Progression, document.Variation, document.Placement, document.Swing, document.Groove, document.Section,
     document.Parked, document.Layer, document.NamedPattern, document.EnergyScale, Song, devices.Device, devices.StackPart, devices.Bus,
-    devices.Print, devices.Treatment, devices.Throw, devices.Curve, document.Voicing,
+    devices.Print, devices.Treatment, devices.Throw, devices.Curve, Voicing,
 )  # fmt: skip
 for _part in PARTS:
     setattr(_part, "__pydantic_config__", ConfigDict(extra="forbid", allow_inf_nan=False))  # noqa: B010
@@ -38,7 +39,7 @@ def to_plain(song: Song, with_notes: bool = False) -> Plain:
     Patterns carry their hash, or their notes; prints stay in the store and go only with hashes.
     """
     exclude: Any = WITHOUT_PRINTS if with_notes else None
-    return ADAPTER.dump_python(song, mode="json", exclude_defaults=True, context={"notes": with_notes}, exclude=exclude)  # type: ignore[no-any-return]
+    return ADAPTER.dump_python(song, mode="json", exclude_defaults=True, context={"notes": with_notes}, exclude=exclude)
 
 
 def from_plain(plain: Mapping[str, Any], patterns: Mapping[str, Pattern] | None = None) -> Song:
@@ -75,7 +76,11 @@ def _outside(spec: FieldSpec, problem: str, value: Any) -> str:
         low, high = (("any" if bound is None else f"{bound:g}") for bound in (spec.low, spec.high))
         return f"{spec.label.lower()} {value:g} lies outside {low} to {high} {spec.unit}".rstrip()
     if problem in ("too_long", "string_too_long"):
-        return f"{spec.label.lower()} has {len(value):,} {'characters' if isinstance(value, str) else 'entries'}, at most {spec.max_length:,} fit"
+        return (
+            f"{spec.label.lower()} has {len(value):,} "
+            f"{'characters' if isinstance(value, str) else 'entries'}, at most "
+            f"{spec.max_length:,} fit"
+        )
     if problem == "literal_error":
         return f"“{shown(value)}” is not a {spec.label.lower()}, choose one of: {', '.join(spec.choices)}"
     return ""

@@ -17,7 +17,8 @@ FORMS: dict[str, Form] = {form.key: form for form in (
     Form("loop", "One loop", "Idea 8", "Eight bars to fill; sections come later."),
     Form("verse-chorus", "Verse and chorus", "Intro 8, Verse 16, Chorus 8, Verse 16, Chorus 8, Bridge 8, Chorus 16, Outro 8",
          "The song form with a bridge before the last chorus."),
-    Form("chorus-first", "Chorus first", "Chorus 8, Verse 16, Pre-chorus 4, Chorus 8, Verse 8, Pre-chorus 4, Chorus 16, Outro 4",
+    Form("chorus-first", "Chorus first", "Chorus 8, Verse 16, Pre-chorus 4, Chorus 8, Verse 8, Pre-chorus 4, Chorus 16, Outro "
+ "4",
          "Opens on the chorus, so every later one has to grow."),
     Form("two-drops", "Two drops", "Intro 16, Build 8, Drop 16, Break 16, Build 8, Drop 16, Outro 16",
          "Builds, drops and a break between them."),
@@ -25,7 +26,8 @@ FORMS: dict[str, Form] = {form.key: form for form in (
          "The same strophe again; the arrangement makes the difference."),
     Form("through", "Through-composed", "Intro 8, Verse 12, Interlude 6, Jam 16, Breakdown 8, Bridge 10, Outro 12",
          "Nothing returns; the stair alone leads."),
-    Form("double-chorus", "Double chorus at the end", "Intro 4, Verse 16, Pre-chorus 8, Chorus 8, Verse 8, Pre-chorus 8, Chorus 8, Bridge 8, Chorus 8, Chorus 8, Outro 4",
+    Form("double-chorus", "Double chorus at the end", "Intro 4, Verse 16, Pre-chorus 8, Chorus 8, Verse 8, Pre-chorus 8, Chorus 8, Bridge "
+ "8, Chorus 8, Chorus 8, Outro 4",
          "The last chorus comes twice; something has to be kept for the second."),
     Form("loop-piece", "A loop with a contrasting part", "Intro 8, Part 16, Part 16, Contrast 16, Part 16, Outro 8",
          "One loop grows and thins; once something else answers it."),

@@ -48,7 +48,11 @@ class Owner:
 
     @property
     def text(self) -> str:
-        return {"layer": f"layer.{self.layer_id}", "bus": f"bus.{self.name.replace(' ', '-')}", "return": f"return.{self.name}"}.get(self.scope, "master")  # fmt: skip
+        return {
+            "layer": f"layer.{self.layer_id}",
+            "bus": f"bus.{self.name.replace(' ', '-')}",
+            "return": f"return.{self.name}",
+        }.get(self.scope, "master")
 
 
 def read_owner(text: str, song: Song) -> Owner:
@@ -83,7 +87,10 @@ def return_settings(song: Song, key: str) -> Settings:
 def owner_name(song: Song, owner: Owner) -> str:
     if owner.scope == "layer":
         return song.layer_by_id[owner.layer_id].name
-    return {"bus": f"all {owner.name}", "return": RETURN_BY_KEY[owner.name].label if owner.name in RETURN_BY_KEY else ""}.get(owner.scope, "the mix")  # fmt: skip
+    return {
+        "bus": f"all {owner.name}",
+        "return": RETURN_BY_KEY[owner.name].label if owner.name in RETURN_BY_KEY else "",
+    }.get(owner.scope, "the mix")
 
 
 def devices_of(song: Song, owner: Owner) -> tuple[Device, ...]:

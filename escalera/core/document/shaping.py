@@ -33,8 +33,11 @@ def between(song: Song, section: Section, low: int, high: int) -> Shaping:
         replace(t, start_ticks=max(t.start_ticks, low) - low, end_ticks=min(t.end_ticks, high) - low)
         for t in section.throws
     ]
-    return {"curves": curves, "throws": tuple(t for t in throws if t.start_ticks < t.end_ticks),
-            "treatments": section.treatments}  # fmt: skip
+    return {
+        "curves": curves,
+        "throws": tuple(t for t in throws if t.start_ticks < t.end_ticks),
+        "treatments": section.treatments,
+    }
 
 
 def after_each_other(song: Song, left: Section, right: Section, length: int, end: int) -> Shaping:
@@ -68,8 +71,11 @@ def at_other_ticks(section: Section, tick: Callable[[int], int]) -> Section:
         return tuple(found.values())
 
     throws = (replace(t, start_ticks=tick(t.start_ticks), end_ticks=tick(t.end_ticks)) for t in section.throws)
-    return replace(section, curves=tuple(replace(c, points=points(c)) for c in section.curves),
-                   throws=tuple(t for t in throws if t.start_ticks < t.end_ticks))  # fmt: skip
+    return replace(
+        section,
+        curves=tuple(replace(c, points=points(c)) for c in section.curves),
+        throws=tuple(t for t in throws if t.start_ticks < t.end_ticks),
+    )
 
 
 def stretched(points: tuple[Point, ...], before: int, after: int) -> tuple[Point, ...]:

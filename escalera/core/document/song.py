@@ -68,7 +68,18 @@ SettingsText = Annotated[Settings, AsMapping()]
 
 
 def _filter(label: str, **more: Any) -> FieldSpec:
-    return number(label, MIN_FILTER_HZ, MAX_FILTER_HZ, "Hz", scale="log", panel="level", moved=True, pinned=True, frozen=True, **more)  # fmt: skip
+    return number(
+        label,
+        MIN_FILTER_HZ,
+        MAX_FILTER_HZ,
+        "Hz",
+        scale="log",
+        panel="level",
+        moved=True,
+        pinned=True,
+        frozen=True,
+        **more,
+    )
 
 
 @dataclass(frozen=True, slots=True)

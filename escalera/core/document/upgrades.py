@@ -86,7 +86,9 @@ def _first_section(section: Plain) -> Plain:
 
 
 def _first_placement(placement: Plain) -> Plain:
-    placement = _renamed(placement, layer="layer_id", pattern="pattern_id", start="start_ticks", end="end_ticks", offset="offset_ticks")  # fmt: skip
+    placement = _renamed(
+        placement, layer="layer_id", pattern="pattern_id", start="start_ticks", end="end_ticks", offset="offset_ticks"
+    )
     if placement.get("variation", {}) is None:
         del placement["variation"]
     return placement

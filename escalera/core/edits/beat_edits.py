@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from escalera.core.document.song import Groove, Section, Song
 from escalera.core.edits.edit import edit, section_of
@@ -157,7 +158,7 @@ class TakeBeat:
     phrase: int
     name: str
     length_ticks: int
-    hits: list
+    hits: list[Any]
     feel: str = ""
 
     def apply(self, song: Song) -> Song:

@@ -47,7 +47,9 @@ def with_parked(song: Song, section_id: int, body: Section, name: str, who: str 
         raise EditError(f"{section.name} has {MAX_PARKED} parked bodies; no more fit. Delete one first.")
     name = free_body_name(section, clean_name(name, "name"))
     bare = unparked(body)
-    kept = Parked(song.next_id, name, bare, clean_words(who, "name", MAX_NAME), clean_words(reason, "reason", MAX_REASON))  # fmt: skip
+    kept = Parked(
+        song.next_id, name, bare, clean_words(who, "name", MAX_NAME), clean_words(reason, "reason", MAX_REASON)
+    )
     changed = replace(section, parked=(*section.parked, kept))
     return replace(song.with_section(changed), next_id=song.next_id + 1)
 
@@ -60,8 +62,17 @@ def with_body(song: Song, section: Section, option: Parked) -> Song:
         raise EditError(f"The song would have {bars} bars; at most {MAX_BARS} fit. Shorten another section first.")
     ids = Ids(song.next_id)
     placed = tuple(replace(p, id=ids()) for p in body.placements)
-    fresh = replace(body, id=section.id, name=section.name, role=section.role, target=section.target, placements=placed,
-                    body_name=option.name, body_who=option.who, parked=section.parked)  # fmt: skip
+    fresh = replace(
+        body,
+        id=section.id,
+        name=section.name,
+        role=section.role,
+        target=section.target,
+        placements=placed,
+        body_name=option.name,
+        body_who=option.who,
+        parked=section.parked,
+    )
     return tidied(replace(song.with_section(fresh), next_id=ids.next_id))
 
 

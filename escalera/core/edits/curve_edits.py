@@ -60,7 +60,7 @@ class SetCurve:
 
     section_id: int
     lane: str
-    points: list
+    points: list[Any]
     rate_beats: float = 1.0
 
     def apply(self, song: Song) -> Song:
@@ -106,7 +106,10 @@ class CopyCurve:
         return song.with_section(with_curve(target, self.lane, replace(curve, points=points)))
 
     def summary(self, song: Song) -> str:
-        return f"{lane_label(song, self.lane)} copied from {section_of(song, self.section_id).name} to {section_of(song, self.to_id).name}"
+        return (
+            f"{lane_label(song, self.lane)} copied from {section_of(song, self.section_id).name} "
+            f"to {section_of(song, self.to_id).name}"
+        )
 
 
 @edit("sweep")
@@ -127,7 +130,8 @@ class Sweep:
         bar, end = 1 - song.lead_bars, song.bars - song.lead_bars
         if not bar <= self.first_bar <= self.last_bar <= end:
             raise EditError(
-                f"Bars {self.first_bar}–{self.last_bar} do not lie in the song, which has bars {bar}–{end}. Choose bars inside it."
+                f"Bars {self.first_bar}–{self.last_bar} do not lie in the song, which has bars "
+                f"{bar}–{end}. Choose bars inside it."
             )
         pieces, ticks = [], 0
         for section in song.sections:
@@ -176,7 +180,10 @@ class Treat:
     def summary(self, song: Song) -> str:
         layer = layer_of(song, self.layer_id)
         parameter = layer_parameter(layer, self.lane)
-        return f"{layer.name} in {section_of(song, self.section_id).name}: {parameter.label.lower()} {parameter.said(self.value)}"
+        return (
+            f"{layer.name} in {section_of(song, self.section_id).name}: {parameter.label.lower()} "
+            f"{parameter.said(self.value)}"
+        )
 
 
 @edit("untreat")
@@ -207,7 +214,8 @@ def _throw_in_beats(fields: Fields, song: Song) -> Fields:
     bar = whole_number(fields.pop("at_bar"), "bar number") - span.first_bar
     if not 0 <= bar < span.section.bars:
         raise EditError(
-            f"That bar does not lie in {span.section.name}, which has bars {span.first_bar}–{span.last_bar}. Choose one of them."
+            f"That bar does not lie in {span.section.name}, which has bars "
+            f"{span.first_bar}–{span.last_bar}. Choose one of them."
         )
     try:
         beat, long = float(fields.pop("at_beat", "1")), float(fields.pop("beats_long", "1"))
@@ -249,7 +257,10 @@ class AddThrow:
         return song.with_section(replace(section, throws=(*rest, Throw(layer.id, low, high, to, level))))
 
     def summary(self, song: Song) -> str:
-        return f"{layer_of(song, self.layer_id).name} thrown into the {RETURN_BY_KEY[self.to].label.lower()} in {section_of(song, self.section_id).name}"
+        return (
+            f"{layer_of(song, self.layer_id).name} thrown into the "
+            f"{RETURN_BY_KEY[self.to].label.lower()} in {section_of(song, self.section_id).name}"
+        )
 
 
 @edit("remove_throw")
@@ -276,7 +287,7 @@ class PrintLayer:
     """Freeze a layer to audio that was rendered from it; its sound and chain stay as they are, underneath."""
 
     layer_id: int
-    prints: list
+    prints: list[Any]
 
     def apply(self, song: Song) -> Song:
         layer = layer_of(song, self.layer_id)

@@ -167,8 +167,18 @@ class LayOut:
         if self.fill == "empty":
             return plain
         model = _in_bars(song, like or source, bars)
-        section = replace(fresh_copy(model, ids), name=name, role=role, target=plain.target, phrases=plain.phrases, stretched=0,
-                          length_reason="", parked=(), body_name="", body_who="")  # fmt: skip
+        section = replace(
+            fresh_copy(model, ids),
+            name=name,
+            role=role,
+            target=plain.target,
+            phrases=plain.phrases,
+            stretched=0,
+            length_reason="",
+            parked=(),
+            body_name="",
+            body_who="",
+        )
         if like or self.fill == "full" or role not in ROLE_FAMILIES:
             return section
         return replace(section, placements=_by_role(song, section, role, ids))
@@ -204,6 +214,7 @@ def _parts(text: str) -> list[tuple[str, int]]:
         within(bars, 1, MAX_BARS, f"Part {number}, {name}: a length of", "bars")
     if total > MAX_BARS or len(parts) > MAX_SECTIONS:
         raise EditError(
-            f"The form has {len(parts)} sections and {total} bars; at most {MAX_SECTIONS} and {MAX_BARS} fit. Shorten it."
+            f"The form has {len(parts)} sections and {total} bars; at most {MAX_SECTIONS} and "
+            f"{MAX_BARS} fit. Shorten it."
         )
     return parts

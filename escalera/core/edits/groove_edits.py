@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import replace
+from typing import Any
 
 from escalera.core.document.limits import MAX_GROOVES, MAX_NOTES
 from escalera.core.document.names import clean_name
@@ -31,7 +32,7 @@ from escalera.core.time.metre import Metre, parse_metre
 from escalera.errors import EditError
 
 NOTES = {drum: BY_KEY[key].drum_note for drum, key in DRUM_SOUND.items()}
-Hits = list[list]  # rows of tick, drum, velocity
+Hits = list[list[Any]]  # rows of tick, drum, velocity
 
 
 def groove_of(song: Song, groove_id: int) -> Groove:
@@ -79,8 +80,12 @@ def write_groove(song: Song, groove: Groove, played: Beat) -> tuple[Song, Groove
         del patterns[parts.pop(drum)]
     ordered = tuple(sorted(parts.items(), key=lambda row: RANK[row[0]]))
     changed = replace(groove, parts=ordered)
-    song = replace(song, patterns=tuple(patterns.values()), next_id=ids.next_id,
-                   grooves=tuple(changed if g.id == groove.id else g for g in song.grooves))  # fmt: skip
+    song = replace(
+        song,
+        patterns=tuple(patterns.values()),
+        next_id=ids.next_id,
+        grooves=tuple(changed if g.id == groove.id else g for g in song.grooves),
+    )
     if song.note_count > MAX_NOTES:
         raise EditError(f"The song would have {song.note_count:,} notes; at most {MAX_NOTES:,} fit. Use fewer bars.")
     return _replaced(song, old, changed), changed
@@ -146,7 +151,9 @@ def _fits(song: Song, played: Beat, section: Section, low: int, high: int, what:
     if played.length_ticks > high - low:
         bar = section_metres(section, song.metre)[0].bar_ticks
         raise EditError(
-            f"{what} has {played.length_ticks / bar:g} bars, longer than the {(high - low) / bar:g} of this place. Take a shorter one, or place it in a longer phrase."
+            f"{what} has {played.length_ticks / bar:g} bars, longer than the "
+            f"{(high - low) / bar:g} of this place. Take a shorter one, or place it in a longer "
+            f"phrase."
         )
 
 

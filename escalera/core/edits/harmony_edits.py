@@ -8,7 +8,7 @@ from dataclasses import replace
 
 from escalera.core.document.chord_text import MAX_CHORD_BARS, between_ticks, parse_chordline, stretched, write_chordline
 from escalera.core.document.limits import MAX_CAPO, MAX_PASSES, MAX_SHIFT_SEMITONES, MAX_TUNED_DOWN, PUSHES, TUNING_HZ
-from escalera.core.document.song import Progression, Section, Song, each_body
+from escalera.core.document.song import Changes, Progression, Section, Song, each_body
 from escalera.core.edits.curve_edits import Treat
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of, within
 from escalera.core.edits.section_edits import ShiftSection
@@ -27,7 +27,7 @@ from escalera.errors import EditError
 def in_chords(progression: Progression, change: Callable[[Chord], Chord]) -> Progression:
     """A progression with every chord passed through a function, in all of its passes."""
 
-    def through(changes):  # type: ignore[no-untyped-def]
+    def through(changes: Changes) -> Changes:
         return tuple((tick, change(chord)) for tick, chord in changes)
 
     passes = tuple((n, through(changes)) for n, changes in progression.passes)
@@ -285,7 +285,10 @@ class ChangeKeyAt:
 
     def summary(self, song: Song) -> str:
         section = section_of(song, self.section_id)
-        return f"Key change at {section.name}: {self.semitones:+d} semitones, {'to the end' if self.to_the_end else 'this section only'}"
+        return (
+            f"Key change at {section.name}: {self.semitones:+d} semitones, "
+            f"{'to the end' if self.to_the_end else 'this section only'}"
+        )
 
 
 def _led_into(song: Song, index: int, by: int, approach: str) -> Song:

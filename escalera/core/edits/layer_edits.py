@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import replace
+from typing import Any
 
 from escalera.core.document.fields import names
 from escalera.core.document.lanes import CONTROLS
@@ -37,7 +38,7 @@ class AddLayer:
     job: str = ""
     pattern_name: str = ""
     length_ticks: int = 0
-    rows: list | None = None
+    rows: list[Any] | None = None
 
     def apply(self, song: Song) -> Song:
         sound = sound_of(self.sound)
@@ -50,8 +51,16 @@ class AddLayer:
             pattern = pattern_from_list(self.length_ticks, self.rows)
             song, pattern_id = add_pattern(song, clean_name(self.pattern_name or sound.label), family, pattern)
         name = free_layer_name(song, clean_name(self.name) if self.name else sound.label)
-        layer = Layer(song.next_id, name, sound.key, family, job, seed_of(name, {x.seed for x in song.layers}),
-                      sound.level_db, pattern_id=pattern_id)  # fmt: skip
+        layer = Layer(
+            song.next_id,
+            name,
+            sound.key,
+            family,
+            job,
+            seed_of(name, {x.seed for x in song.layers}),
+            sound.level_db,
+            pattern_id=pattern_id,
+        )
         return replace(song, layers=_in_family_order(song.layers, layer), next_id=song.next_id + 1)
 
     def summary(self, song: Song) -> str:
@@ -131,7 +140,8 @@ class MoveLayer:
         index = song.layers.index(layer) + self.by
         if not 0 <= index < len(song.layers):
             raise EditError(
-                f"{layer.name} is already at the {'top' if self.by < 0 else 'bottom'} of the list. It stays where it is."
+                f"{layer.name} is already at the {'top' if self.by < 0 else 'bottom'} of the list. It "
+                f"stays where it is."
             )
         rest = [x for x in song.layers if x.id != layer.id]
         return replace(song, layers=(*rest[:index], layer, *rest[index:]))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 from escalera.core.document.limits import MAX_NOTES, MIN_LEVEL_DB
 from escalera.core.document.names import clean_name
@@ -30,7 +31,8 @@ def _put(song: Song, section_id: int, layer: Layer, name: str, line: Pattern, lo
     """A line on a span of a layer, its cycles counted from the span's start."""
     if song.note_count + len(line) > MAX_NOTES:
         raise EditError(
-            f"The song would have {song.note_count + len(line):,} notes; at most {MAX_NOTES:,} fit. Take a shorter line."
+            f"The song would have {song.note_count + len(line):,} notes; at most {MAX_NOTES:,} "
+            f"fit. Take a shorter line."
         )
     song, pattern_id = add_pattern(song, clean_name(name), layer.family, line)
     if not layer.pattern_id:
@@ -49,7 +51,7 @@ class MakeLine:
     layer_id: int
     phrase: int
     maker: str
-    options: dict | None = None
+    options: dict[str, Any] | None = None
     other_id: int | None = None
 
     def apply(self, song: Song) -> Song:
@@ -61,7 +63,10 @@ class MakeLine:
         return _put(song, section.id, layer, MAKERS[self.maker].label, made, low, high)
 
     def summary(self, song: Song) -> str:
-        return f"{layer_of(song, self.layer_id).name} in {section_of(song, self.section_id).name}, phrase {self.phrase + 1}: {MAKERS[self.maker].label.lower()}"
+        return (
+            f"{layer_of(song, self.layer_id).name} in {section_of(song, self.section_id).name}, "
+            f"phrase {self.phrase + 1}: {MAKERS[self.maker].label.lower()}"
+        )
 
 
 @edit("transform_line")
@@ -72,7 +77,7 @@ class TransformLine:
     layer_id: int
     phrase: int
     transformation: str
-    notes: list | None = None  # [tick, pitch] of the chosen ones
+    notes: list[Any] | None = None  # [tick, pitch] of the chosen ones
 
     def apply(self, song: Song) -> Song:
         section, layer = section_of(song, self.section_id), pitched(song, self.layer_id)
@@ -102,7 +107,10 @@ class TransformLine:
         return put_rows(song, span, self.phrase, layer, [*rest, *rows], line.names[0])
 
     def summary(self, song: Song) -> str:
-        where = f"{layer_of(song, self.layer_id).name} in {section_of(song, self.section_id).name}, phrase {self.phrase + 1}"
+        where = (
+            f"{layer_of(song, self.layer_id).name} in {section_of(song, self.section_id).name}, "
+            f"phrase {self.phrase + 1}"
+        )
         return f"{where}: {TRANSFORMATIONS[self.transformation].label.lower()}"
 
 

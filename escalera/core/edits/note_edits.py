@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -60,7 +61,7 @@ class ChangeNotes:
     section_id: int
     layer_id: int
     phrase: int
-    changes: list  # [tick, pitch, new tick, new pitch, ticks long, velocity]; no tick draws, no new tick takes out
+    changes: list[Any]  # [tick, pitch, new tick, new pitch, ticks long, velocity]; no tick draws, no new tick takes out
     how: str = "chord"
     here: bool = False
 
@@ -92,7 +93,8 @@ class ChangeNotes:
             return old, None
         if not (old.tick if old and old.tick < 0 else 0) <= new_tick < line.length:
             raise EditError(
-                f"A note at tick {new_tick} would lie outside the phrase of {line.length} ticks. Choose a place inside it."
+                f"A note at tick {new_tick} would lie outside the phrase of {line.length} ticks. "
+                f"Choose a place inside it."
             )
         at = int(within(int(new_pitch or 0), 0, 127, "A pitch of"))
         loud = int(within(int(velocity or RECORDED_VELOCITY), 1, 127, "A velocity of"))
@@ -126,7 +128,7 @@ def _changed_everywhere(song: Song, line: PhraseNotes, gone: list[Note], new: li
     return replace(song, patterns=tuple(changed if p.id == entry.id else p for p in song.patterns))
 
 
-def _once(rows: list) -> list:
+def _once(rows: list[Any]) -> list[Any]:
     """Rows with one note at most at a start and pitch, the last one given."""
     return list({(r[0], r[2], r[3], r[4]): r for r in rows}.values())
 
@@ -172,7 +174,7 @@ class TransposeLine:
     layer_id: int
     phrase: int
     semitones: int
-    notes: list | None = None  # [tick, pitch] of the chosen ones
+    notes: list[Any] | None = None  # [tick, pitch] of the chosen ones
 
     def apply(self, song: Song) -> Song:
         span, layer, line = line_of(song, self.section_id, self.layer_id, self.phrase)
@@ -192,7 +194,7 @@ class TransposeLine:
         return f"{where(song, self.section_id, self.layer_id, self.phrase)}: {self.semitones:+d} semitones"
 
 
-def chosen_notes(line: PhraseNotes, notes: list | None) -> set[Note]:
+def chosen_notes(line: PhraseNotes, notes: list[Any] | None) -> set[Note]:
     """The notes that an edit is about: those named by [tick, pitch], else all."""
     if not notes:
         return set(line.notes)
@@ -209,7 +211,7 @@ class QuantiseLine:
     phrase: int
     amount: float = 1.0
     grid: str = "1/16"
-    notes: list | None = None
+    notes: list[Any] | None = None
 
     def apply(self, song: Song) -> Song:
         span, layer, line = line_of(song, self.section_id, self.layer_id, self.phrase)
@@ -242,7 +244,7 @@ class RecordNotes:
     section_id: int
     layer_id: int
     phrase: int
-    notes: list  # [seconds, seconds long, pitch, velocity]
+    notes: list[Any]  # [seconds, seconds long, pitch, velocity]
     amount: float = 1.0
     grid: str = "1/16"
     how: str = "chord"
@@ -254,7 +256,8 @@ class RecordNotes:
         step, amount = grid_ticks(self.grid), within(self.amount, 0, 1, "An amount of")
         if not self.notes:
             raise EditError(
-                "The recording holds no note, so nothing was changed. Press Record, wait for the count-in, and play letters"
+                "The recording holds no note, so nothing was changed. Press Record, wait for the "
+                "count-in, and play letters"
                 " (A to J are an octave) while it runs."
             )
         write = encoder(song, span, self.phrase, layer)
@@ -268,10 +271,13 @@ class RecordNotes:
 
     def summary(self, song: Song) -> str:
         count = len(self.notes)
-        return f"{where(song, self.section_id, self.layer_id, self.phrase)}: {count} {'note' if count == 1 else 'notes'} recorded"
+        return (
+            f"{where(song, self.section_id, self.layer_id, self.phrase)}: {count} "
+            f"{'note' if count == 1 else 'notes'} recorded"
+        )
 
 
-def _played(span: Span, line: PhraseNotes, notes: list) -> list[tuple[float, int, int, int]]:
+def _played(span: Span, line: PhraseNotes, notes: list[Any]) -> list[tuple[float, int, int, int]]:
     """Recorded notes as (tick in the phrase, ticks long, pitch, velocity), folded into the phrase."""
     try:
         table = np.array(notes, float).reshape(-1, 4)

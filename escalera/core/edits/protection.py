@@ -23,7 +23,10 @@ def keep_protected(before: Song, after: Song) -> Song:
     for layer in before.layers:
         there = after.layer_by_id.get(layer.id)
         if layer.sent_by and (there is None or (there.sent_by and _changed(before, layer, after, there))):
-            raise EditError(f"{layer.name} was sent by {layer.sent_by} and is pinned. Unpin it first (its Record), or change another layer.")  # fmt: skip
+            raise EditError(
+                f"{layer.name} was sent by {layer.sent_by} and is pinned. Unpin it first (its "
+                f"Record), or change another layer."
+            )
         if layer.prints and there is not None and there.prints == layer.prints and _differ(layer, there, FROZEN):
             raise EditError(f"{layer.name} is printed, and its sound is frozen. Remove the print to change it.")
     return after

@@ -106,7 +106,8 @@ class MoveSection:
         target = index + self.by
         if not 0 <= target < len(song.sections):
             raise EditError(
-                f"{section.name} cannot move past the {'start' if self.by < 0 else 'end'} of the song. It stays where it is."
+                f"{section.name} cannot move past the {'start' if self.by < 0 else 'end'} of the "
+                f"song. It stays where it is."
             )
         rest = [s for s in song.sections if s.id != section.id]
         return replace(song, sections=(*rest[:target], section, *rest[target:]))
@@ -140,15 +141,32 @@ def _split(song: Song, section: Section, bars: int) -> Song:
     tail = [p for p in (clip(p, cut, edges[-1]) for p in section.placements) if p]
     right = [replace(moved(p, -cut, song), id=ids()) for p in tail]
     middle = section.target.at(bars / section.bars)
-    first = replace(section, bars=bars, phrases=_phrases_before(section.phrases, bars), placements=ordered(left), **between(song, section, 0, cut),
-                    target=replace(section.target, end=middle),
-                    metre_changes=tuple(c for c in section.metre_changes if c[0] < bars),
-                    tempo_changes=tempos_until(section, cut), progression=_progression_until(song, section, cut))  # fmt: skip
-    second = Section(ids(), next_name(song, section.name), section.role, section.bars - bars,
-                     _phrases_before(section.phrases[::-1], section.bars - bars)[::-1],
-                     replace(section.target, start=middle), _metres_from(song, section, bars),
-                     tempos_from(section, cut), section.shift_semitones,
-                     _progression_from(song, section, cut), ordered(right), swings=section.swings, **between(song, section, cut, edges[-1]))  # fmt: skip
+    first = replace(
+        section,
+        bars=bars,
+        phrases=_phrases_before(section.phrases, bars),
+        placements=ordered(left),
+        **between(song, section, 0, cut),
+        target=replace(section.target, end=middle),
+        metre_changes=tuple(c for c in section.metre_changes if c[0] < bars),
+        tempo_changes=tempos_until(section, cut),
+        progression=_progression_until(song, section, cut),
+    )
+    second = Section(
+        ids(),
+        next_name(song, section.name),
+        section.role,
+        section.bars - bars,
+        _phrases_before(section.phrases[::-1], section.bars - bars)[::-1],
+        replace(section.target, start=middle),
+        _metres_from(song, section, bars),
+        tempos_from(section, cut),
+        section.shift_semitones,
+        _progression_from(song, section, cut),
+        ordered(right),
+        swings=section.swings,
+        **between(song, section, cut, edges[-1]),
+    )
     song = song.with_section(first)
     return _insert(song, second, song.index_of(section.id) + 1, ids.next_id)
 
@@ -199,8 +217,11 @@ class MergeSections:
             raise EditError(f"{left.name} is the last section; there is none after it to merge with.")
         right = song.sections[index + 1]
         if left.shift_semitones != right.shift_semitones:
-            raise EditError(f"{left.name} and {right.name} stand {abs(left.shift_semitones - right.shift_semitones)} semitones apart."
-                            " Bring them to the same key first.")  # fmt: skip
+            raise EditError(
+                f"{left.name} and {right.name} stand "
+                f"{abs(left.shift_semitones - right.shift_semitones)} semitones apart."
+                " Bring them to the same key first."
+            )
         merged = _merge(song, left, right)
         return replace(song, sections=(*song.sections[:index], merged, *song.sections[index + 2 :]))
 
@@ -214,16 +235,24 @@ def _merge(song: Song, left: Section, right: Section) -> Section:
     metre_there = section_metres(right, song.metre)[0]
     metre_here = section_metres(left, song.metre)[-1]
     metres = (() if metre_here == metre_there else ((left.bars, metre_there),)) + tuple(
-        (bar + left.bars, metre) for bar, metre in right.metre_changes if bar > 0)  # fmt: skip
+        (bar + left.bars, metre) for bar, metre in right.metre_changes if bar > 0
+    )
     here = tempo_points(left, song.tempo_bpm)[-1]
     there = tempo_points(right, song.tempo_bpm)
     same = there[0] == TempoPoint(0, here.bpm)
     tempos = tuple(p._replace(tick=p.tick + length) for p in there[same:])
     kept = left.tempo_changes[:-1] if here.tick == length and not same else left.tempo_changes
-    return replace(left, bars=left.bars + right.bars, phrases=left.phrases + right.phrases, placements=placements,
-                   target=replace(left.target, end=right.target.end), metre_changes=left.metre_changes + metres,
-                   tempo_changes=kept + tempos, progression=_merged_chords(song, left, right, length),
-                   **after_each_other(song, left, right, length, length + section_bar_ticks(right, song.metre)[-1]))  # fmt: skip
+    return replace(
+        left,
+        bars=left.bars + right.bars,
+        phrases=left.phrases + right.phrases,
+        placements=placements,
+        target=replace(left.target, end=right.target.end),
+        metre_changes=left.metre_changes + metres,
+        tempo_changes=kept + tempos,
+        progression=_merged_chords(song, left, right, length),
+        **after_each_other(song, left, right, length, length + section_bar_ticks(right, song.metre)[-1]),
+    )
 
 
 def _merged_chords(song: Song, left: Section, right: Section, length: int) -> Progression | None:
@@ -333,7 +362,8 @@ class SetPhrases:
         lengths = tuple(int(part) for part in parts)
         if sum(lengths) != section.bars:
             raise EditError(
-                f"{'+'.join(parts)} makes {sum(lengths)} bars, but {section.name} has {section.bars}. Make the sum {section.bars}."
+                f"{'+'.join(parts)} makes {sum(lengths)} bars, but {section.name} has {section.bars}. "
+                f"Make the sum {section.bars}."
             )
         return song.with_section(replace(section, phrases=lengths))
 

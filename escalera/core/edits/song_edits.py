@@ -82,7 +82,8 @@ class GlideTempo:
         end = self.end_ticks or length
         if not 0 <= self.start_ticks < end <= length:
             raise EditError(
-                f"The glide would run from tick {self.start_ticks} to {end}, and {section.name} has {length}. Choose bars inside it."
+                f"The glide would run from tick {self.start_ticks} to {end}, and {section.name} has "
+                f"{length}. Choose bars inside it."
             )
         points = with_glide(tempo_points(section, song.tempo_bpm), self.start_ticks, end, tempo)
         return song.with_section(replace(section, tempo_changes=points))

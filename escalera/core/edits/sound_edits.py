@@ -34,8 +34,11 @@ def not_printed(layer: Layer) -> None:
 
 def check_filters(layer: Layer) -> Layer:
     if layer.highpass_hz > layer.lowpass_hz:
-        raise EditError(f"High-pass {layer.highpass_hz:g} Hz lies above low-pass {layer.lowpass_hz:g} Hz, and nothing would sound."
-                        " Bring them apart.")  # fmt: skip
+        raise EditError(
+            f"High-pass {layer.highpass_hz:g} Hz lies above low-pass {layer.lowpass_hz:g} Hz, and "
+            f"nothing would sound."
+            " Bring them apart."
+        )
     return layer
 
 
@@ -112,7 +115,10 @@ class RemoveEffect:
         return tidied(with_devices(song, read_owner(self.owner, song), kept))
 
     def summary(self, song: Song) -> str:
-        return f"{owner_name(song, read_owner(self.owner, song))}: {_device(song, self.owner, self.effect_id)[1].kind.label.lower()} taken out"
+        return (
+            f"{owner_name(song, read_owner(self.owner, song))}: "
+            f"{_device(song, self.owner, self.effect_id)[1].kind.label.lower()} taken out"
+        )
 
 
 @edit("move_effect")
@@ -128,7 +134,8 @@ class MoveEffect:
         index = chain.index(device) + self.by
         if not 0 <= index < len(chain):
             raise EditError(
-                f"{device.kind.label} is already at the {'start' if self.by < 0 else 'end'} of the chain. It stays there."
+                f"{device.kind.label} is already at the {'start' if self.by < 0 else 'end'} of the "
+                f"chain. It stays there."
             )
         rest = [d for d in chain if d.id != device.id]
         return with_devices(song, read_owner(self.owner, song), (*rest[:index], device, *rest[index:]))
@@ -242,8 +249,14 @@ class SetStack:
     def apply(self, song: Song) -> Song:
         layer, part = _part(song, self.layer_id, self.part_id)
         reason = part.reason if self.reason is None else self.reason.strip()[:MAX_NAME]
-        new = replace(part, reason=reason, level_db=within(self.level_db, -40, 12, "A level of", "dB"), inverted=self.inverted,
-                      offset_ms=within(self.offset_ms, 0, 100, "An offset of", "ms"), pan=within(self.pan, -1, 1, "A place of"))  # fmt: skip
+        new = replace(
+            part,
+            reason=reason,
+            level_db=within(self.level_db, -40, 12, "A level of", "dB"),
+            inverted=self.inverted,
+            offset_ms=within(self.offset_ms, 0, 100, "An offset of", "ms"),
+            pan=within(self.pan, -1, 1, "A place of"),
+        )
         return song.with_layer(replace(layer, stack=tuple(new if p.id == part.id else p for p in layer.stack)))
 
     def summary(self, song: Song) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 from escalera.core.document.limits import (
     MAX_FILTER_HZ,
@@ -110,7 +111,7 @@ class PlaceNew:
     layer_id: int
     name: str
     length_ticks: int
-    rows: list
+    rows: list[Any]
     phrase: int | None = None
     start_ticks: int | None = None
     end_ticks: int | None = None
@@ -184,8 +185,16 @@ class Vary:
         for cutoff in (start, end):
             if cutoff is not None:
                 within(cutoff, MIN_FILTER_HZ, MAX_FILTER_HZ, "A low-pass of", "Hz")
-        return Variation(self.transpose_semitones, self.keep, self.double, self.reverse,
-                         self.level_start_db, self.level_end_db, start, end)  # fmt: skip
+        return Variation(
+            self.transpose_semitones,
+            self.keep,
+            self.double,
+            self.reverse,
+            self.level_start_db,
+            self.level_end_db,
+            start,
+            end,
+        )
 
     def apply(self, song: Song) -> Song:
         section, variation, ids = section_of(song, self.section_id), self._variation(), Ids(song.next_id)
@@ -223,7 +232,7 @@ class SetPattern:
 
     pattern_id: int
     length_ticks: int
-    rows: list
+    rows: list[Any]
     name: str = ""
 
     def apply(self, song: Song) -> Song:
@@ -241,7 +250,7 @@ class SetPattern:
 class SetTiles:
     """Set or lift several tiles as one step; tiles that nothing can fill stay bare."""
 
-    cells: list  # [section id, layer id, phrase]
+    cells: list[Any]  # [section id, layer id, phrase]
     sounding: bool = True
 
     def apply(self, song: Song) -> Song:

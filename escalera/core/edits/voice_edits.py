@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from typing import Any
 
 from escalera.core.document.song import Layer, Song
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of, sound_of
@@ -148,7 +149,7 @@ class SplitLine:
     deal: str
     sound: str = ""
     onto: int = 0
-    notes: list | None = None
+    notes: list[Any] | None = None
 
     def apply(self, song: Song) -> Song:
         what, deal = DEALS[one_of(self.deal, list(DEALS), "way of dealing notes out")]
@@ -190,12 +191,16 @@ class AnswerOnly:
         if not kept or len(kept) == len(line.notes):
             what = "is never silent here" if not kept else "never sounds together with it here"
             raise EditError(
-                f"{other.name} {what}, so {layer.name} would {'fall silent' if not kept else 'stay as it is'}. Choose another phrase or layer."
+                f"{other.name} {what}, so {layer.name} would "
+                f"{'fall silent' if not kept else 'stay as it is'}. Choose another phrase or layer."
             )
         return put_rows(song, span, self.phrase, layer, kept, line.names[0])
 
     def summary(self, song: Song) -> str:
-        return f"{where(song, self.section_id, self.layer_id, self.phrase)}: only in the gaps of {layer_of(song, self.other_id).name}"
+        return (
+            f"{where(song, self.section_id, self.layer_id, self.phrase)}: only in the gaps of "
+            f"{layer_of(song, self.other_id).name}"
+        )
 
 
 @edit("fold_line")
@@ -222,4 +227,7 @@ class FoldLine:
         return put_rows(song, span, self.phrase, layer, rows, line.names[0])
 
     def summary(self, song: Song) -> str:
-        return f"{where(song, self.section_id, self.layer_id, self.phrase)}: into the range of {layer_of(song, self.layer_id).sound.label}"
+        return (
+            f"{where(song, self.section_id, self.layer_id, self.phrase)}: into the range of "
+            f"{layer_of(song, self.layer_id).sound.label}"
+        )

@@ -308,8 +308,16 @@ def _voice(song: Song, span: Span, layer: Layer) -> LayerVoice:
         for slot in ("lowpass_hz", "highpass_hz")
         if curve.lane == f"layer.{layer.id}.{slot}"
     )
-    return LayerVoice(layer_events(song, span, layer), span.grid, layer.sound_key, layer.family, layer.lowpass_hz,
-                 layer.highpass_hz, stack, curves)  # fmt: skip
+    return LayerVoice(
+        layer_events(song, span, layer),
+        span.grid,
+        layer.sound_key,
+        layer.family,
+        layer.lowpass_hz,
+        layer.highpass_hz,
+        stack,
+        curves,
+    )
 
 
 def _add_harmony(song: Song, span: Span, layers: list[Layer], stats: Stats, bars: FeltBars) -> None:

@@ -227,8 +227,15 @@ class _Holder:
 def _key(song: Song, span: Span) -> tuple:  # type: ignore[type-arg]
     section = span.section
     patterns = tuple(song.pattern_by_id[p.pattern_id].pattern for p in section.placements)
-    whole = (tuple(sounding_layers(song, section)), song.key, song.school, scale_of(song), song.master_gain_db,
-             song.buses, song.master)  # fmt: skip
+    whole = (
+        tuple(sounding_layers(song, section)),
+        song.key,
+        song.school,
+        scale_of(song),
+        song.master_gain_db,
+        song.buses,
+        song.master,
+    )
     return (section, patterns, section_harmony(song, span), whole, span.grid)
 
 

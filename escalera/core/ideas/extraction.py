@@ -37,7 +37,8 @@ def cut_pattern(song: Song, section_id: int, layer_id: int, phrase: int, name: s
     placed = [p for p in section.placements if p.layer_id == layer.id and p.start_ticks < high and p.end_ticks > low]
     if not placed:
         raise EditError(
-            f"{layer.name} is silent in this phrase of {section.name}, so there is nothing to keep. Choose a tile that sounds."
+            f"{layer.name} is silent in this phrase of {section.name}, so there is nothing to "
+            f"keep. Choose a tile that sounds."
         )
     first, entry = placed[0], pattern_of(song, placed[0].pattern_id)
     metre = section_metres(section, song.metre)[0]
@@ -45,9 +46,17 @@ def cut_pattern(song: Song, section_id: int, layer_id: int, phrase: int, name: s
     length = bar * metre.bar_ticks
     end = section_bar_ticks(section, song.metre)[-1]
     chords = _chords(section.progression or song.progression, low, min(low + length, end), end)
-    alone = Section(section.id, section.name, section.role, bar, default_phrases(bar), Target(section.target.mean, section.target.mean),
-                    shift_semitones=section.shift_semitones, progression=chords,
-                    placements=(Placement(first.id, layer.id, entry.id, 0, length, 0, first.variation),))  # fmt: skip
+    alone = Section(
+        section.id,
+        section.name,
+        section.role,
+        bar,
+        default_phrases(bar),
+        Target(section.target.mean, section.target.mean),
+        shift_semitones=section.shift_semitones,
+        progression=chords,
+        placements=(Placement(first.id, layer.id, entry.id, 0, length, 0, first.variation),),
+    )
     return _alone(replace(song, metre=metre), alone, name or f"{entry.name} on {layer.name}")
 
 
@@ -58,9 +67,25 @@ def _chords(progression: Progression | None, low: int, high: int, end: int) -> P
 def _alone(song: Song, section: Section, name: str) -> Song:
     placed = section.placements
     layers, patterns = {p.layer_id for p in placed}, {p.pattern_id for p in placed}
-    kept = tuple(replace(x, prints=(), muted=False, aside="", pattern_id=x.pattern_id if x.pattern_id in patterns else 0)
-                 for x in song.layers if x.id in layers)  # fmt: skip
-    return tidied(replace(
-        song, title=clean_name(name, "name"), sections=(section,), layers=kept, patterns=tuple(p for p in song.patterns if p.id in patterns),
-        grooves=(), accepted=(), brief=(), notes="", lead_bars=0, tune=(0, 0, 0), scale=EnergyScale(), progression=section.progression,
-    ))  # fmt: skip
+    kept = tuple(
+        replace(x, prints=(), muted=False, aside="", pattern_id=x.pattern_id if x.pattern_id in patterns else 0)
+        for x in song.layers
+        if x.id in layers
+    )
+    return tidied(
+        replace(
+            song,
+            title=clean_name(name, "name"),
+            sections=(section,),
+            layers=kept,
+            patterns=tuple(p for p in song.patterns if p.id in patterns),
+            grooves=(),
+            accepted=(),
+            brief=(),
+            notes="",
+            lead_bars=0,
+            tune=(0, 0, 0),
+            scale=EnergyScale(),
+            progression=section.progression,
+        )
+    )

@@ -70,8 +70,13 @@ def room_for(song: Song, section: Section, idea: Song) -> tuple[Layer | None, li
     if wanted.sound.is_drum:
         suits = [x for x in suits if x.sound.drum == wanted.sound.drum]
     for layer in sorted(suits, key=lambda x: (x.sound_key != wanted.sound_key, x.name != wanted.name)):
-        bare = [i for i, (low, high) in enumerate(phrases)
-                if not any(p.layer_id == layer.id and p.start_ticks < high and p.end_ticks > low for p in section.placements)]  # fmt: skip
+        bare = [
+            i
+            for i, (low, high) in enumerate(phrases)
+            if not any(
+                p.layer_id == layer.id and p.start_ticks < high and p.end_ticks > low for p in section.placements
+            )
+        ]
         if bare:
             return layer, bare
     return None, list(range(len(phrases)))
@@ -114,9 +119,16 @@ def _with_layer(song: Song, layer: Layer) -> tuple[Song, int]:
         raise EditError(f"The song has {MAX_LAYERS} layers, and no more fit. Remove one that plays nowhere.")
     ids, name = Ids(song.next_id), free_layer_name(song, layer.name)
     made = replace(
-        layer, id=ids(), name=name, seed=seed_of(name, {x.seed for x in song.layers}), pattern_id=0, duck_by=min(layer.duck_by, 0), prints=(),
-        devices=tuple(replace(d, id=ids()) for d in layer.devices), stack=tuple(replace(p, id=ids()) for p in layer.stack),
-    )  # fmt: skip
+        layer,
+        id=ids(),
+        name=name,
+        seed=seed_of(name, {x.seed for x in song.layers}),
+        pattern_id=0,
+        duck_by=min(layer.duck_by, 0),
+        prints=(),
+        devices=tuple(replace(d, id=ids()) for d in layer.devices),
+        stack=tuple(replace(p, id=ids()) for p in layer.stack),
+    )
     return replace(song, layers=(*song.layers, made), next_id=ids.next_id), made.id
 
 
@@ -152,11 +164,20 @@ def _in_own_ids(
         else ((0, idea.metre), *section.metre_changes)
     )
     body = replace(
-        section, id=ids(), placements=tuple(sorted(placed, key=lambda p: (p.layer_id, p.start_ticks))), metre_changes=metres, tempo_changes=(),
-        curves=tuple(_curves(section, layers)), throws=tuple(replace(t, layer_id=layers[t.layer_id]) for t in section.throws),
+        section,
+        id=ids(),
+        placements=tuple(sorted(placed, key=lambda p: (p.layer_id, p.start_ticks))),
+        metre_changes=metres,
+        tempo_changes=(),
+        curves=tuple(_curves(section, layers)),
+        throws=tuple(replace(t, layer_id=layers[t.layer_id]) for t in section.throws),
         treatments=tuple(replace(t, layer_id=layers[t.layer_id]) for t in section.treatments if "fx." not in t.lane),
-        swings=tuple(replace(s, layer_id=layers.get(s.layer_id, 0)) for s in section.swings if s.layer_id in layers or not s.layer_id),
-    )  # fmt: skip
+        swings=tuple(
+            replace(s, layer_id=layers.get(s.layer_id, 0))
+            for s in section.swings
+            if s.layer_id in layers or not s.layer_id
+        ),
+    )
     return replace(song, next_id=ids.next_id), body
 
 

@@ -112,8 +112,12 @@ def _named(song: Song, spoken: str) -> set[int]:
     for section in song.sections:
         if words(section.role) <= said and section.role != "none":
             of_role.setdefault(section.role, []).append(section.id)
-    counted = {ids[at] for role, ids in of_role.items() for word, at in ORDINALS.items()
-               if re.search(rf"\b{word}\s+{role}", text) and -len(ids) <= at < len(ids)}  # fmt: skip
+    counted = {
+        ids[at]
+        for role, ids in of_role.items()
+        for word, at in ORDINALS.items()
+        if re.search(rf"\b{word}\s+{role}", text) and -len(ids) <= at < len(ids)
+    }
     return whole or counted or {i for ids in of_role.values() for i in ids}
 
 
@@ -137,7 +141,13 @@ def _pattern(song: Song, idea: Idea, span: Span, found: list[Finding]) -> Fit | 
         else f"in {len(bare)} of {len(span.phrase_ticks())} phrases"
     )
     who = f"{layer.name} is silent here {where}" if layer else "on a layer of its own"
-    return Fit(idea, section.id, _why(f"{who}; {near[1]}", lacks, wanted), near[0] + max(0.0, lacks) + sum(f.weight for f in wanted[:2]) + 0.3 * bool(layer), "layer")  # fmt: skip
+    return Fit(
+        idea,
+        section.id,
+        _why(f"{who}; {near[1]}", lacks, wanted),
+        near[0] + max(0.0, lacks) + sum(f.weight for f in wanted[:2]) + 0.3 * bool(layer),
+        "layer",
+    )
 
 
 def _section(song: Song, idea: Idea, span: Span, found: list[Finding]) -> Fit | None:

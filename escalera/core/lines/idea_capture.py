@@ -65,8 +65,15 @@ def read_capture(notes: Sequence[Played], taps: Sequence[tuple[float, str]]) -> 
     end = bars * metre.bar_ticks
     if chords:
         told.append(" ".join(str(c) for _, c in chords))
-    return Captured(round(tempo, 1), key, bars, tuple((t, c) for t, c in chords if t < end),
-                    tuple((t, d, p) for t, d, p in line if t < end), beat, tuple(told))  # fmt: skip
+    return Captured(
+        round(tempo, 1),
+        key,
+        bars,
+        tuple((t, c) for t, c in chords if t < end),
+        tuple((t, d, p) for t, d, p in line if t < end),
+        beat,
+        tuple(told),
+    )
 
 
 def _tempo(notes: Sequence[Played], taps: Sequence[tuple[float, str]], told: list[str]) -> tuple[float, int]:
@@ -117,8 +124,9 @@ def _key(notes: Sequence[Played], to_ticks: float, told: list[str]) -> Key:
     return found.best
 
 
-def _parted(struck: list[list[Played]], key: Key, to_ticks: float, grid: int,
-            metre: Metre) -> tuple[list[tuple[int, Chord]], list[tuple[int, int, int]]]:  # fmt: skip
+def _parted(
+    struck: list[list[Played]], key: Key, to_ticks: float, grid: int, metre: Metre
+) -> tuple[list[tuple[int, Chord]], list[tuple[int, int, int]]]:
     """Groups of three and more are chords, on the nearest beat; the rest is a line, on the nearest step."""
     chords: list[tuple[int, Chord]] = []
     line = []

@@ -58,11 +58,22 @@ def read_line(table: Ints, frame: Frame, register: tuple[int, int]) -> LineReadi
     ends = np.maximum.accumulate(table[:, 0] + table[:, 1])
     rests = np.append(starts[1:], frame.length_ticks) - np.array([ends[table[:, 0] <= s].max() for s in starts])
     return LineReading(
-        len(table), int(table[:, 2].min()), int(table[:, 2].max()), int(((table[:, 2] < register[0]) | (table[:, 2] > register[1])).sum()),
-        contour(pitches), inside / max(1, len(strong)), telling / max(1, len(strong)), len({int(d) for d in np.diff(starts)}) or 1,
-        repeats, changed, int((steps > 4).sum()), round(float(max(0, rests.max())) / frame.metre.beat_ticks, 2),
-        len({round(int(d) / 120) for d in table[:, 1]}), _space(table, frame.length_ticks), frame.length_ticks / frame.metre.bar_ticks,
-    )  # fmt: skip
+        len(table),
+        int(table[:, 2].min()),
+        int(table[:, 2].max()),
+        int(((table[:, 2] < register[0]) | (table[:, 2] > register[1])).sum()),
+        contour(pitches),
+        inside / max(1, len(strong)),
+        telling / max(1, len(strong)),
+        len({int(d) for d in np.diff(starts)}) or 1,
+        repeats,
+        changed,
+        int((steps > 4).sum()),
+        round(float(max(0, rests.max())) / frame.metre.beat_ticks, 2),
+        len({round(int(d) / 120) for d in table[:, 1]}),
+        _space(table, frame.length_ticks),
+        frame.length_ticks / frame.metre.bar_ticks,
+    )
 
 
 def _space(table: Ints, length: int) -> float:
@@ -111,15 +122,33 @@ def hook_in_words(found: LineReading) -> list[tuple[bool, str]]:
     repeats, changed, wide = found.repeats, found.changed, found.range_semitones
     most = max(2, found.notes // 4)
     rows: list[tuple[bool, str, str]] = [  # whether it helps, the figure, what to do where it does not
-        (repeats >= 0.5, f"{100 * repeats:.0f} % of its bars repeat a rhythm that came before", "say it again before saying something new"),
-        (0.15 <= changed <= 0.85, f"{100 * changed:.0f} % of what repeats comes with other notes" if repeats else "nothing repeats yet",
-         ("change one repeat" if changed < 0.15 else "keep one repeat as it was") if repeats else "then a change cannot be heard"),
+        (
+            repeats >= 0.5,
+            f"{100 * repeats:.0f} % of its bars repeat a rhythm that came before",
+            "say it again before saying something new",
+        ),
+        (
+            0.15 <= changed <= 0.85,
+            f"{100 * changed:.0f} % of what repeats comes with other notes" if repeats else "nothing repeats yet",
+            ("change one repeat" if changed < 0.15 else "keep one repeat as it was")
+            if repeats
+            else "then a change cannot be heard",
+        ),
         (5 <= wide <= 14, f"it spans {wide} semitones", "little to hold on to" if wide < 5 else "wide to sing"),
-        (1 <= found.leaps <= most, f"{found.leaps} {'leap' if found.leaps == 1 else 'leaps'} among {found.notes} notes",
-         "one leap would mark it" if not found.leaps else "many, hard to sing after"),
-        (2 <= found.rhythms <= 5, f"{found.rhythms} {'distance' if found.rhythms == 1 else 'different distances'} between notes",
-         "it ticks" if found.rhythms < 2 else "it wanders"),
-        (0.5 <= found.longest_rest_beats <= 8, f"its longest rest is {found.longest_rest_beats:g} beats",
-         "it does not breathe" if found.longest_rest_beats < 0.5 else "long enough to be forgotten"),
-    ]  # fmt: skip
+        (
+            1 <= found.leaps <= most,
+            f"{found.leaps} {'leap' if found.leaps == 1 else 'leaps'} among {found.notes} notes",
+            "one leap would mark it" if not found.leaps else "many, hard to sing after",
+        ),
+        (
+            2 <= found.rhythms <= 5,
+            f"{found.rhythms} {'distance' if found.rhythms == 1 else 'different distances'} between notes",
+            "it ticks" if found.rhythms < 2 else "it wanders",
+        ),
+        (
+            0.5 <= found.longest_rest_beats <= 8,
+            f"its longest rest is {found.longest_rest_beats:g} beats",
+            "it does not breathe" if found.longest_rest_beats < 0.5 else "long enough to be forgotten",
+        ),
+    ]
     return [(helps, said if helps else f"{said}: {remedy}") for helps, said, remedy in rows]

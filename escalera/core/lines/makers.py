@@ -45,8 +45,15 @@ NOTE_VALUES = ("1/8", "1/16", "1/8 triplet", "1/4", "1/16 triplet")
 GATE = Control("gate", "length", ("half", "short", "full", "growing"))
 
 
-def maker(key: str, label: str, family: str, said: str, *controls: Control, chords: bool = False):  # type: ignore[no-untyped-def]
-    def register(make: Callable[[Frame, Options], list[Row]]) -> Callable[[Frame, Options], list[Row]]:
+Make = Callable[[Frame, Options], list[Row]]
+
+
+def maker(
+    key: str, label: str, family: str, said: str, *controls: Control, chords: bool = False
+) -> Callable[[Make], Make]:
+    """Register a maker of lines under its key."""
+
+    def register(make: Make) -> Make:
         MAKERS[key] = Maker(key, label, family, said, controls, make, chords)
         return make
 
@@ -58,7 +65,8 @@ def make_line(frame: Frame, key: str, options: Options) -> Pattern:
     found = MAKERS[key]
     if found.needs_chords and frame.bare:
         raise EditError(
-            f"No chord stands under this phrase, and {found.label.lower()} plays the chords. Write some first, for example"
+            f"No chord stands under this phrase, and {found.label.lower()} plays the chords. "
+            f"Write some first, for example"
             " I V vi IV, then make the line."
         )
     chosen = {c.key: options.get(c.key) or c.choices[0] for c in found.controls}
@@ -70,7 +78,8 @@ def make_line(frame: Frame, key: str, options: Options) -> Pattern:
     rows = found.make(frame, chosen)
     if not rows:
         raise EditError(
-            f"{found.label} finds nothing to play here: {found.said}. Try another maker, or place what it leans on first."
+            f"{found.label} finds nothing to play here: {found.said}. Try another maker, or place "
+            f"what it leans on first."
         )
     inside = [
         (a, max(30, min(d, frame.length_ticks - a)), k, v, o, vel)

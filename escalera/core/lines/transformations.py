@@ -38,7 +38,8 @@ def transform(pattern: Pattern, key: str) -> Pattern:
     after = TRANSFORMATIONS[key].change(pattern)
     if not len(after) or after == pattern:
         raise EditError(
-            f"{TRANSFORMATIONS[key].label} would leave this line {'empty' if not len(after) else 'as it is'}. Try another change."
+            f"{TRANSFORMATIONS[key].label} would leave this line "
+            f"{'empty' if not len(after) else 'as it is'}. Try another change."
         )
     return after
 

@@ -56,7 +56,10 @@ def song_changes(before: Song, after: Song) -> list[str]:
     chords = [write_chordline(s.progression, s.metre) or "none" for s in (before, after)]
     told += [f"chords of the song: {chords[0]} → {chords[1]}"] * (chords[0] != chords[1])
     told += [f"length: {before.bars} bars → {after.bars} bars"] * (before.bars != after.bars)
-    order = [[s.name for s in song.sections if s.id in before.section_by_id and s.id in after.section_by_id] for song in (before, after)]  # fmt: skip
+    order = [
+        [s.name for s in song.sections if s.id in before.section_by_id and s.id in after.section_by_id]
+        for song in (before, after)
+    ]
     if sorted(order[0]) == sorted(order[1]) and order[0] != order[1]:
         told.append(f"order: {', '.join(order[1])}")
     old, new = before.layer_by_id, after.layer_by_id

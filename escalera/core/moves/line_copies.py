@@ -33,9 +33,11 @@ def copies(song: Song, span: Span, layer: Layer) -> list[Copy]:
     other = OTHER_SOUNDS.get(layer.family, "glass-bell")
     other = other if other != layer.sound_key else {"leads": "music-box"}.get(layer.family, "bowed-strings")
     ways = [
-        ("an octave up", layer.sound_key, 1, layer.pan), ("an octave down", layer.sound_key, -1, layer.pan),
-        ("on the other side", layer.sound_key, 0, away), (f"on {other.replace('-', ' ')}", other, 0, 0.0),
-    ]  # fmt: skip
+        ("an octave up", layer.sound_key, 1, layer.pan),
+        ("an octave down", layer.sound_key, -1, layer.pan),
+        ("on the other side", layer.sound_key, 0, away),
+        (f"on {other.replace('-', ' ')}", other, 0, 0.0),
+    ]
     found = []
     for label, sound, octave, pan in ways:
         try:

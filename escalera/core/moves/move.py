@@ -125,9 +125,10 @@ def silent(song: Song, section: Section) -> list[Layer]:
     """Layers that could come in: not muted, no risers, with a pattern to take."""
     placed = {p.layer_id for s in song.sections for p in s.placements}
     return [
-        x for x in song.layers
+        x
+        for x in song.layers
         if not x.muted and not x.sound.rise and not plays(section, x) and (x.pattern_id or x.id in placed)
-    ]  # fmt: skip
+    ]
 
 
 def is_pitched(layer: Layer) -> bool:
@@ -138,9 +139,15 @@ def changed(section: Section, layer: Layer, change: Callable[[Placement], dict[s
     """Edits that change something of how a layer plays and leave the rest of its variations as they are."""
     mine = [p for p in section.placements if p.layer_id == layer.id]
     return tuple(
-        Vary(section.id, layer.id, start_ticks=p.start_ticks, end_ticks=p.end_ticks, **{**fields_of(p.variation), **change(p)})
+        Vary(
+            section.id,
+            layer.id,
+            start_ticks=p.start_ticks,
+            end_ticks=p.end_ticks,
+            **{**fields_of(p.variation), **change(p)},
+        )
         for p in mine
-    )  # fmt: skip
+    )
 
 
 def fields_of(variation: Variation) -> dict[str, Any]:

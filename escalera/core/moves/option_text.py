@@ -83,7 +83,7 @@ def _with_option(song: Song, section_id: int, option: Option, who: str) -> Song:
         patterns=(*song.patterns, *(p for p in made.patterns if p.id not in known[0])),
         layers=(*song.layers, *(x for x in made.layers if x.id not in known[1])),
         grooves=(*song.grooves, *(g for g in made.grooves if g.id not in known[2])),
-    )  # fmt: skip
+    )
     return with_parked(song, section_id, made.section_by_id[section_id], option.name, who)
 
 

@@ -36,6 +36,11 @@ def preview(song: Song, section_id: int, moves: Sequence[Move]) -> Preview:
     was, has = here.contributions(), there.contributions()
     terms = [(t, has[t] - was[t]) for t in TERMS if abs(has[t] - was[t]) >= SHOWN]
     return Preview(
-        there.value - here.value, tuple(sorted(terms, key=lambda r: -abs(r[1]))), tuple(section_changes(song, after)), (song.bars, after.bars),
-        (before_energy.line.seconds, after_energy.line.seconds), sameness_lost(song, after, section_id), after,
-    )  # fmt: skip
+        there.value - here.value,
+        tuple(sorted(terms, key=lambda r: -abs(r[1]))),
+        tuple(section_changes(song, after)),
+        (song.bars, after.bars),
+        (before_energy.line.seconds, after_energy.line.seconds),
+        sameness_lost(song, after, section_id),
+        after,
+    )

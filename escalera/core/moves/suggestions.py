@@ -140,8 +140,9 @@ def _best(
     gain = {id(s): far - abs(wanted - s.value) for s in singles}
     found = [
         (gain[id(s)], Suggestion(section.id, (s.move,), s.value - now, sameness_lost(song, s.song, section.id)))
-        for s in singles if gain[id(s)] > SMALLEST
-    ]  # fmt: skip
+        for s in singles
+        if gain[id(s)] > SMALLEST
+    ]
     leading = sorted(singles, key=lambda s: -gain[id(s)])[:EXTENDED]
     for group in _promising(song, span, leading, singles, wanted):
         group = tuple(sorted(group, key=lambda s: not any(isinstance(e, MoveStep) for e in s.move.edits)))

@@ -25,7 +25,12 @@ from escalera.core.moves.move import (
 )
 from escalera.core.reading.phrase_notes import line_in, put_rows
 
-OTHER_SOUND = {"leads": ("glass-bell", "plucked-lead"), "voices": ("ooh-voices", "vowel-voice"), "chords": ("wide-saws", "tine-keys"), "low end": ("growl-bass", "plucked-bass")}  # fmt: skip
+OTHER_SOUND = {
+    "leads": ("glass-bell", "plucked-lead"),
+    "voices": ("ooh-voices", "vowel-voice"),
+    "chords": ("wide-saws", "tine-keys"),
+    "low end": ("growl-bass", "plucked-bass"),
+}
 SIDE = 0.7
 DULL_HZ = 700.0
 

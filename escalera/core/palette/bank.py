@@ -50,6 +50,14 @@ def bank_program(key: str) -> int | None:
 @lru_cache(maxsize=128)
 def bank_sound(program: int, stand_in: Sound) -> Sound:
     """A program of the bank as a sound that behaves like its stand-in."""
-    return replace(stand_in, key=f"{PREFIX}{program}", label=NAMES[program], parameters=(RELEASE,), program=program,
-                   promise=f"from the sound bank; without it, {stand_in.label.lower()} plays", mono=False,
-                   tuned_kick=False, attack=0.0)  # fmt: skip
+    return replace(
+        stand_in,
+        key=f"{PREFIX}{program}",
+        label=NAMES[program],
+        parameters=(RELEASE,),
+        program=program,
+        promise=f"from the sound bank; without it, {stand_in.label.lower()} plays",
+        mono=False,
+        tuned_kick=False,
+        attack=0.0,
+    )

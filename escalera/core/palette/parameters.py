@@ -34,7 +34,8 @@ class Parameter:
         if not self.low <= value <= self.high:
             unit = f" {self.unit}" if self.unit else ""
             raise EditError(
-                f"{self.label} {value:g}{unit} lies outside {self.low:g} to {self.high:g}{unit}. Choose a value between them."
+                f"{self.label} {value:g}{unit} lies outside {self.low:g} to {self.high:g}{unit}. "
+                f"Choose a value between them."
             )
         return float(round(value)) if self.scale == "whole" or self.choices else float(value)
 

@@ -7,13 +7,34 @@ from escalera.core.palette.parameters import Parameter
 from escalera.core.palette.sound_kind import Sound
 
 
-def drum(key: str, label: str, role: str, note: int, attack: float, level: float, job: str, promise: str,
-         *parameters: Parameter) -> Sound:  # fmt: skip
+def drum(
+    key: str,
+    label: str,
+    role: str,
+    note: int,
+    attack: float,
+    level: float,
+    job: str,
+    promise: str,
+    *parameters: Parameter,
+) -> Sound:
     return Sound(key, label, "drums", job, (note, note), level, parameters, promise, "struck", role, note, attack)
 
 
-def pitched(key: str, label: str, family: str, job: str, low: int, high: int, level: float, promise: str,
-            *parameters: Parameter, program: int = 0, struck: bool = False, mono: bool = False) -> Sound:  # fmt: skip
+def pitched(
+    key: str,
+    label: str,
+    family: str,
+    job: str,
+    low: int,
+    high: int,
+    level: float,
+    promise: str,
+    *parameters: Parameter,
+    program: int = 0,
+    struck: bool = False,
+    mono: bool = False,
+) -> Sound:
     hold = "struck" if struck else "sustained"
     return Sound(key, label, family, job, (low, high), level, parameters, promise, hold, program=program, mono=mono)
 
@@ -22,8 +43,18 @@ def place(key: str, label: str, promise: str, *parameters: Parameter, level: flo
     return Sound(key, label, "atmosphere", "texture", (60, 60), level, parameters, promise, program=122)
 
 
-def carrier(key: str, label: str, job: str, promise: str, *parameters: Parameter, low: int = 60, high: int = 60,
-            level: float = -15, rise: bool = False, struck: bool = False) -> Sound:  # fmt: skip
+def carrier(
+    key: str,
+    label: str,
+    job: str,
+    promise: str,
+    *parameters: Parameter,
+    low: int = 60,
+    high: int = 60,
+    level: float = -15,
+    rise: bool = False,
+    struck: bool = False,
+) -> Sound:
     hold = "struck" if struck else "sustained"
     return Sound(key, label, "effects", job, (low, high), level, parameters, promise, hold, program=122, rise=rise)
 

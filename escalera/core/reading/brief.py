@@ -75,7 +75,10 @@ def read_wish(wish: str, text: str) -> str:
     if known is None:
         raise EditError(f"“{shown(wish)}” is no line of a brief. There are {', '.join(WISHES)}.")
     if len(text) > MAX_WISH:
-        raise EditError(f"“{known.label}” has {len(text):,} characters; at most {MAX_WISH} fit. Shorten it, or write it in the song's note.")  # fmt: skip
+        raise EditError(
+            f"“{known.label}” has {len(text):,} characters; at most {MAX_WISH} fit. Shorten it, "
+            f"or write it in the song's note."
+        )
     if text and known.options and text not in known.options:
         raise EditError(f"“{shown(text)}” is no choice for {known.label}. Choose {', '.join(known.options)}.")
     if text and wish == "length":
@@ -111,8 +114,18 @@ def read_brief(song: Song, today: date | None = None) -> list[Implied]:
             found += read(song, wanted[wish])
     if today and wanted.get("due"):
         days = (_day(wanted["due"]) - today).days
-        found.append(Implied("due", f"{days} days are left." if days > 1 else "It is due tomorrow." if days == 1 else "It is due today." if not days
-                             else f"The day it was due, {wanted['due']}, has passed. Agree on another one."))  # fmt: skip
+        found.append(
+            Implied(
+                "due",
+                f"{days} days are left."
+                if days > 1
+                else "It is due tomorrow."
+                if days == 1
+                else "It is due today."
+                if not days
+                else f"The day it was due, {wanted['due']}, has passed. Agree on another one.",
+            )
+        )
     return found
 
 
@@ -123,13 +136,20 @@ def _contradictions(wanted: dict[str, str], song: Song) -> Iterator[Implied]:
     tempo = 60 * quarters / seconds_of(wanted["length"])
     both = f"{wanted['length']} in {wanted['bars']} bars of {song.metre} would be {tempo:.0f} bpm"
     if not MIN_TEMPO_BPM <= tempo <= MAX_TEMPO_BPM:
-        yield Implied("bars", f"The brief contradicts itself: {both}; {MIN_TEMPO_BPM:g} to {MAX_TEMPO_BPM:g} are possible.", False)  # fmt: skip
+        yield Implied(
+            "bars", f"The brief contradicts itself: {both}; {MIN_TEMPO_BPM:g} to {MAX_TEMPO_BPM:g} are possible.", False
+        )
         return
     low, high = TEMPOS.get(wanted.get("tempo_class", ""), (0, 999))
     if not low <= tempo <= high:
         yield Implied("bars", f"The brief contradicts itself: {both}, which is not {wanted['tempo_class']}.", False)
     else:
-        yield Implied("bars", f"{both}.", abs(song.tempo_bpm / tempo - 1) < NEAR, ("Set this tempo", {"kind": "set_tempo", "tempo_bpm": round(tempo, 1)}))  # fmt: skip
+        yield Implied(
+            "bars",
+            f"{both}.",
+            abs(song.tempo_bpm / tempo - 1) < NEAR,
+            ("Set this tempo", {"kind": "set_tempo", "tempo_bpm": round(tempo, 1)}),
+        )
 
 
 def _length(song: Song, text: str) -> Iterator[Implied]:
@@ -150,7 +170,9 @@ def _tempo(song: Song, text: str) -> Iterator[Implied]:
     met = low <= song.tempo_bpm <= high
     near = min(max(song.tempo_bpm, low), high)
     offer = None if met else (f"Set {near:g} bpm", {"kind": "set_tempo", "tempo_bpm": near})
-    yield Implied("tempo_class", f"{text.capitalize()} is {low} to {high} bpm; the song has {song.tempo_bpm:g}.", met, offer)  # fmt: skip
+    yield Implied(
+        "tempo_class", f"{text.capitalize()} is {low} to {high} bpm; the song has {song.tempo_bpm:g}.", met, offer
+    )
 
 
 def _instruments(song: Song, text: str) -> Iterator[Implied]:
@@ -184,7 +206,11 @@ def _harmony(song: Song, text: str) -> Iterator[Implied]:
         return
     share = sum(len(c.tones) > 3 for c in chords) / len(chords)
     low, high = RICHNESS[text]
-    yield Implied("harmony", f"{text.capitalize()} is wanted; {100 * share:.0f} % of the chords have four tones or more.", low <= share <= high)  # fmt: skip
+    yield Implied(
+        "harmony",
+        f"{text.capitalize()} is wanted; {100 * share:.0f} % of the chords have four tones or more.",
+        low <= share <= high,
+    )
 
 
 def _job(song: Song, text: str) -> Iterator[Implied]:
@@ -196,11 +222,24 @@ def _job(song: Song, text: str) -> Iterator[Implied]:
     if song.school == school:
         yield Implied("job", f"{text.capitalize()}: judged as “{label}”.", True)
     else:
-        yield Implied("job", f"{text.capitalize()} is usually judged as “{label}”: {SCHOOLS[school].help} Now it is “{SCHOOLS[song.school].label}”.",
-                      None, ("Judge it so", {"kind": "set_school", "school": school}))  # fmt: skip
+        yield Implied(
+            "job",
+            f"{text.capitalize()} is usually judged as “{label}”: {SCHOOLS[school].help} Now it "
+            f"is “{SCHOOLS[song.school].label}”.",
+            None,
+            ("Judge it so", {"kind": "set_school", "school": school}),
+        )
     if len(song.sections) == 1:
         wanted = FORMS[form]
-        yield Implied("job", f"A form to begin with: {wanted.text}.", None, (f"Apply: {wanted.label.lower()}", {"kind": "lay_out", "text": wanted.text, "source_id": song.sections[0].id}))  # fmt: skip
+        yield Implied(
+            "job",
+            f"A form to begin with: {wanted.text}.",
+            None,
+            (
+                f"Apply: {wanted.label.lower()}",
+                {"kind": "lay_out", "text": wanted.text, "source_id": song.sections[0].id},
+            ),
+        )
 
 
 NOTED = {"job": _job}  # wishes that say how to go about it, and cannot be missed

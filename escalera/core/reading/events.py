@@ -137,8 +137,14 @@ def _with(rows: NDArray[np.int32], column: int, value: int | NDArray[np.int32]) 
 
 
 @lru_cache(maxsize=4096)
-def _layer_events(player: Player, items: tuple[tuple[Placement, Pattern], ...], harmony: Harmony, shift: int,
-                  stops: tuple[int, ...], swing: Swing | None = None) -> Events:  # fmt: skip
+def _layer_events(
+    player: Player,
+    items: tuple[tuple[Placement, Pattern], ...],
+    harmony: Harmony,
+    shift: int,
+    stops: tuple[int, ...],
+    swing: Swing | None = None,
+) -> Events:
     parts: list[NDArray[np.int32]] = []
     spans: list[tuple[int, int, Variation]] = []
     for placement, pattern in items:
@@ -225,9 +231,12 @@ def section_events(song: Song, span: Span) -> dict[int, Events]:
 
 @lru_cache(maxsize=1024)
 def _section_events(
-    items: tuple[Item, ...], players: tuple[tuple[int, Player, str, bool], ...], harmony: Harmony, shift: int,
+    items: tuple[Item, ...],
+    players: tuple[tuple[int, Player, str, bool], ...],
+    harmony: Harmony,
+    shift: int,
     swings: tuple[Swing, ...] = (),
-) -> dict[int, Events]:  # fmt: skip
+) -> dict[int, Events]:
     by_layer: dict[int, list[Item]] = {}
     for placement, pattern in items:
         by_layer.setdefault(placement.layer_id, []).append((_plain(placement), pattern))

@@ -94,7 +94,8 @@ def _task(song: Song, layer: Layer, playing: list[Section], pitches: list[int], 
     far, way = (over + SPARE, "above") if over > 0 else (under + SPARE, "below")
     return Task(
         layer,
-        f"{what}, {_span(song, pitches, semitones)}: {far} semitones {way} its range; try it an octave {'lower' if over > 0 else 'higher'}",
+        f"{what}, {_span(song, pitches, semitones)}: {far} semitones {way} its range; try it "
+        f"an octave {'lower' if over > 0 else 'higher'}",
         True,
     )
 
@@ -113,5 +114,6 @@ def _drum_task(song: Song, layer: Layer, shift: int) -> Task:
     hz = pitch_to_hz(there, song.tuning_hz)
     return Task(
         layer,
-        f"a tuned drum: from {song.key.pitch_name(round(pitch))} to {song.key.pitch_name(there)} ({hz:.1f} Hz), its best octave",
+        f"a tuned drum: from {song.key.pitch_name(round(pitch))} to "
+        f"{song.key.pitch_name(there)} ({hz:.1f} Hz), its best octave",
     )

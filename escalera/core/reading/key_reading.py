@@ -63,7 +63,13 @@ def label_note(label: Key, reading: KeyReading | None) -> str:
         return ""
     if best.signature == label.signature:
         said = "close" if reading.margin < CLOSE else "clear"
-        return f"The song says {label}; its chords and notes sit on {best}, its relative key (a {said} call). Packs are often labelled with the relative."
+        return (
+            f"The song says {label}; its chords and notes sit on {best}, its relative key (a "
+            f"{said} call). Packs are often labelled with the relative."
+        )
     if reading.candidates[0].score - own < CLOSE:
         return f"The song says {label}; {best} fits about as well."
-    return f"The song says {label}, and its content contradicts that: {best} fits better by {reading.candidates[0].score - own:.2f}."
+    return (
+        f"The song says {label}, and its content contradicts that: {best} fits better by "
+        f"{reading.candidates[0].score - own:.2f}."
+    )

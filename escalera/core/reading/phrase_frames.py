@@ -26,8 +26,15 @@ def phrase_frame(song: Song, span: Span, phrase: int, other: Layer | None = None
     notes = layer_events(song, span, other).table if other else np.zeros((0, 5), np.int32)
     inside = notes[(notes[:, START] >= low) & (notes[:, START] < high)]
     spans = tuple((int(s) - low, int(s + d) - low) for s, d in inside[:, [START, DURATION]])
-    return Frame(high - low, span.bar_metres[span.bar_of(low)], song.key, chords, tuple(sorted(kicks)), spans,
-                 progression_of(song, span.section) is None)  # fmt: skip
+    return Frame(
+        high - low,
+        span.bar_metres[span.bar_of(low)],
+        song.key,
+        chords,
+        tuple(sorted(kicks)),
+        spans,
+        progression_of(song, span.section) is None,
+    )
 
 
 def line_reading(song: Song, span: Span, phrase: int, layer: Layer) -> LineReading | None:

@@ -94,8 +94,14 @@ def _line_in(song: Song, span: Span, phrase: int, layer: Layer) -> PhraseNotes:
     shared = len(inside) == 1 and (inside[0].start_ticks, inside[0].end_ticks) == (low, high)
     shared = shared and not _bends(inside[0].variation)
     names = tuple(dict.fromkeys(song.pattern_by_id[p.pattern_id].name for p in inside))
-    return PhraseNotes(low, high, tuple(sorted(notes, key=lambda n: (n.tick, n.pitch))), inside,
-                inside[0].pattern_id if shared else 0, names)  # fmt: skip
+    return PhraseNotes(
+        low,
+        high,
+        tuple(sorted(notes, key=lambda n: (n.tick, n.pitch))),
+        inside,
+        inside[0].pattern_id if shared else 0,
+        names,
+    )
 
 
 def _notes(song: Song, span: Span, layer: Layer, placement: Placement, pattern: Pattern, low: int) -> list[Note]:

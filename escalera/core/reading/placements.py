@@ -36,8 +36,13 @@ def _part(variation: Variation, first: float, last: float) -> Variation:
         a, b = variation.lowpass_start_hz, variation.lowpass_end_hz
         return None if a is None or b is None else a * (b / a) ** share
 
-    return replace(variation, level_start_db=level(first), level_end_db=level(last),
-                   lowpass_start_hz=cutoff(first), lowpass_end_hz=cutoff(last))  # fmt: skip
+    return replace(
+        variation,
+        level_start_db=level(first),
+        level_end_db=level(last),
+        lowpass_start_hz=cutoff(first),
+        lowpass_end_hz=cutoff(last),
+    )
 
 
 def cleared(placements: Iterable[Placement], layer_id: int, low: int, high: int, ids: Ids) -> list[Placement]:
@@ -89,8 +94,12 @@ def _continues(a: Placement, b: Placement) -> bool:
 def moved(placement: Placement, ticks: int, song: Song) -> Placement:
     """A placement shifted in its section, cycles shifted along."""
     length = song.pattern_by_id[placement.pattern_id].pattern.length_ticks
-    return replace(placement, start_ticks=placement.start_ticks + ticks, end_ticks=placement.end_ticks + ticks,
-                   offset_ticks=(placement.offset_ticks + ticks) % length)  # fmt: skip
+    return replace(
+        placement,
+        start_ticks=placement.start_ticks + ticks,
+        end_ticks=placement.end_ticks + ticks,
+        offset_ticks=(placement.offset_ticks + ticks) % length,
+    )
 
 
 def span_ticks(song: Song, section: Section, phrase: int | None, start: int | None, end: int | None) -> tuple[int, int]:

@@ -54,9 +54,13 @@ def tonic_chord(key: Key) -> Chord:
 
 @lru_cache(maxsize=512)
 def harmony_of(
-    progression: Progression | None, key: Key, shift: int, bar_ticks: tuple[int, ...], push_ticks: int = 0,
+    progression: Progression | None,
+    key: Key,
+    shift: int,
+    bar_ticks: tuple[int, ...],
+    push_ticks: int = 0,
     follow: Row | None = None,
-) -> Harmony:  # fmt: skip
+) -> Harmony:
     """A looping progression over a section; without one the tonic chord stands throughout.
 
     `bar_ticks` are the section's bar lines and its end. Chords on a bar line come `push_ticks` earlier. `follow` is the
@@ -89,9 +93,13 @@ def section_harmony(song: Song, span: Span) -> Harmony:
     if key not in song.memo:
         section = span.section
         song.memo[key] = harmony_of(
-            progression_of(song, section), song.key, section.shift_semitones, span.bar_ticks, song.push_ticks,
+            progression_of(song, section),
+            song.key,
+            section.shift_semitones,
+            span.bar_ticks,
+            song.push_ticks,
             _following(song, span),
-        )  # fmt: skip
+        )
     return song.memo[key]
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from dataclasses import dataclass, replace
+from typing import Any
 
 from escalera.core.document.song import Section, Song
 from escalera.core.reading.timeline import Span
@@ -65,7 +66,7 @@ def mended(section: Section, slips: list[Slip]) -> Section:
     """The section with every slip brought onto its bar line; what would overlap its neighbour stays."""
     placements, throws = list(section.placements), list(section.throws)
     for slip in slips:
-        rows: list = placements if slip.what == "placement" else throws
+        rows: list[Any] = placements if slip.what == "placement" else throws
         old = rows[slip.index]
         new = replace(old, end_ticks=slip.line) if slip.end else replace(old, start_ticks=slip.line)
         others = [r for i, r in enumerate(rows) if i != slip.index and r.layer_id == old.layer_id]

@@ -80,4 +80,7 @@ def where(span: Span) -> str:
     s = span.section
     bars = f"bar {span.first_bar}" if s.bars == 1 else f"bars {span.first_bar}–{span.last_bar}"
     count = "1 bar" if s.bars == 1 else f"{s.bars} bars"
-    return f"{bars} · {count} · {clock(span.start_seconds)}–{clock(span.end_seconds)}; the next starts at bar {span.last_bar + 1}"
+    return (
+        f"{bars} · {count} · {clock(span.start_seconds)}–{clock(span.end_seconds)}; the next "
+        f"starts at bar {span.last_bar + 1}"
+    )

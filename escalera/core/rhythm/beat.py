@@ -69,7 +69,8 @@ def beat(length_ticks: int, metre: Metre, hits: Iterable[Hit]) -> Beat:
             raise EditError(f"A velocity of {h.velocity} lies outside 1 to 127. Choose a value between them.")
         if not -length_ticks < h.tick < length_ticks:
             raise EditError(
-                f"A hit at tick {h.tick} lies outside the beat, which has {length_ticks} ticks. Make the beat longer first."
+                f"A hit at tick {h.tick} lies outside the beat, which has {length_ticks} ticks. Make "
+                f"the beat longer first."
             )
         old = found.get((h.tick, h.drum))
         if old is None or old.velocity < h.velocity:
@@ -78,7 +79,8 @@ def beat(length_ticks: int, metre: Metre, hits: Iterable[Hit]) -> Beat:
         raise EditError(f"The beat has {len(found):,} hits; at most {MAX_HITS:,} fit. Use fewer bars.")
     if not 0 < length_ticks <= MAX_BARS * metre.bar_ticks:
         raise EditError(
-            f"A beat of {length_ticks / metre.bar_ticks:g} bars is too long; at most {MAX_BARS} fit. Split it over phrases."
+            f"A beat of {length_ticks / metre.bar_ticks:g} bars is too long; at most {MAX_BARS} "
+            f"fit. Split it over phrases."
         )
     return Beat(length_ticks, metre, tuple(sorted(found.values(), key=lambda h: (h.tick, RANK[h.drum]))))
 

@@ -95,7 +95,8 @@ def _check(length_ticks: int, table: NDArray[np.int32]) -> None:
         raise InputError(f"A pattern of {length_ticks} ticks cannot be kept: between 1 and {MAX_PATTERN_TICKS} ticks.")
     if len(table) > MAX_PATTERN_NOTES:
         raise InputError(
-            f"A pattern with {len(table):,} notes is too large: at most {MAX_PATTERN_NOTES:,}. Split it over several layers."
+            f"A pattern with {len(table):,} notes is too large: at most {MAX_PATTERN_NOTES:,}. "
+            f"Split it over several layers."
         )
     if not len(table):
         return

@@ -18,9 +18,14 @@ LET_GO = {"closed hat": 0, "ride": 1, "open hat": 2, "rim": 3}
 def quantise(played: Beat, grid_ticks: int, amount: float) -> Beat:
     """Every hit moved toward the nearest step of a grid by a share 0..1."""
     return played.with_hits(
-        replace(h, tick=min(played.length_ticks - 1, round(h.tick + (round(h.tick / grid_ticks) * grid_ticks - h.tick) * amount)))
+        replace(
+            h,
+            tick=min(
+                played.length_ticks - 1, round(h.tick + (round(h.tick / grid_ticks) * grid_ticks - h.tick) * amount)
+            ),
+        )
         for h in played.hits
-    )  # fmt: skip
+    )
 
 
 def humanise(played: Beat, amount_ms: float, tempo_bpm: float, seed: int) -> Beat:

@@ -121,7 +121,8 @@ def _word(word: str, start: int, beat_ticks: int, known: Mapping[str, str]) -> t
                 wrong.append(
                     (
                         name,
-                        f"“{shown(name)}” is not a word for a drum yet. Say one of {', '.join(_near(name, known)) or 'the list'}, or teach it.",
+                        f"“{shown(name)}” is not a word for a drum yet. Say one of "
+                        f"{', '.join(_near(name, known)) or 'the list'}, or teach it.",
                         _near(name, known),
                     )
                 )

@@ -48,7 +48,8 @@ def read_tapped(
     tempo, grid, fit = _pulse(times - one, tempo_bpm, keep_tempo)
     if fit > LOOSE:
         raise EditError(
-            "The taps fit no steady beat near this tempo. Tap along with the song, or more evenly; a bar or two is enough."
+            "The taps fit no steady beat near this tempo. Tap along with the song, or more "
+            "evenly; a bar or two is enough."
         )
     ticks = (times - one) * tempo / 60.0 * 960.0
     ticks = ticks + _lag(ticks, grid)

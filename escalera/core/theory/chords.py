@@ -168,7 +168,8 @@ def _not_a_chord(text: str) -> ChordError:
         rest = text[1:]
         offers = (f"B{rest}", f"Bb{rest}")
         return ChordError(
-            f"“{shown(text)}”: H means B natural in some countries, and others call B flat B. Write {offers[0]} or {offers[1]}.",
+            f"“{shown(text)}”: H means B natural in some countries, and others call B flat B. "
+            f"Write {offers[0]} or {offers[1]}.",
             offers,
         )
     return ChordError(f"“{shown(text)}” is not a chord. Write names such as Eb, Gm7 or D/F#, or numerals such as vi.")
@@ -192,7 +193,8 @@ def _read_ending(ending: str, text: str, root: str) -> tuple[str, tuple[str, ...
         )[:4]
         known = ", ".join(near or ["m", "7", "maj7", "sus4"])
         raise ChordError(
-            f"“{shown(text)}”: the ending “{shown(plain)}” is not known. Near it are {known}; the list of chords has all.",
+            f"“{shown(text)}”: the ending “{shown(plain)}” is not known. Near it are {known}; the "
+            f"list of chords has all.",
             tuple(root + q for q in near[:3]),
         )
     if omit == ("third",) and quality in ("", "m"):
@@ -244,7 +246,8 @@ def _roman_quality(match: re.Match[str], text: str) -> tuple[str, tuple[str, ...
         lowered = "m" + ending
         if lowered not in QUALITIES:
             raise ChordError(
-                f"“{shown(text)}”: a minor chord has no ending “{shown(ending)}”. Write it with its name, or in capitals."
+                f"“{shown(text)}”: a minor chord has no ending “{shown(ending)}”. Write it with its "
+                f"name, or in capitals."
             )
         return lowered, omit
     return ending, omit

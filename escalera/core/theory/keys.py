@@ -129,7 +129,8 @@ def parse_key(text: str) -> Key:
     if wanted in WITH_SIGNATURE and abs(fifths + MODES[wanted][1]) > 7:
         other = nearest_fifths(fifths_to_class(fifths), -MODES[wanted][1])
         raise InputError(
-            f"{shown(text)} would need {abs(fifths + MODES[wanted][1])} sharps or flats, more than the 7 of a signature."
+            f"{shown(text)} would need {abs(fifths + MODES[wanted][1])} sharps or flats, more "
+            f"than the 7 of a signature."
             f" Write it as {fifths_to_name(other, True)} {wanted}."
         )
     return Key(fifths, wanted)

@@ -52,7 +52,8 @@ def parse_metre(text: str) -> Metre:
     numerator, denominator = int(match[1]), int(match[2])
     if not 1 <= numerator <= MAX_NUMERATOR or denominator not in DENOMINATORS:
         raise InputError(
-            f"{numerator}/{denominator} is not a time signature that can be counted: 1 to {MAX_NUMERATOR} beats over 1, 2, 4, 8, 16"
+            f"{numerator}/{denominator} is not a time signature that can be counted: 1 to "
+            f"{MAX_NUMERATOR} beats over 1, 2, 4, 8, 16"
             " or 32. Try 4/4, 3/4, 6/8 or 7/8."
         )
     return Metre(numerator, denominator)

@@ -25,8 +25,12 @@ from escalera.core.time.ticks import clock
 from escalera.errors import InputError, shown
 
 MAX_BARS, MAX_TEXT = 5000, 200
-NUMBER_WORDS = {w: i for i, w in enumerate(
-    ["zero", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve", "thirteen", "fourteen", "fifteen", "sixteen", "seventeen", "eighteen", "nineteen", "twenty"])} | {"twenty-four": 24, "thirty-two": 32, "sixty-four": 64}  # fmt: skip
+UP_TO_TWENTY = (
+    "zero one two three four five six seven eight nine ten eleven twelve thirteen fourteen fifteen sixteen "
+    "seventeen eighteen nineteen twenty"
+)
+NUMBER_WORDS = {word: i for i, word in enumerate(UP_TO_TWENTY.split())}
+NUMBER_WORDS |= {"twenty-four": 24, "thirty-two": 32, "sixty-four": 64}
 UNIT_WORDS = {"bar": "bars", "beat": "beats", "quarter": "quarters", "eighth": "eighths", "8th": "eighths", "sixteenth": "sixteenths",
               "16th": "sixteenths", "tick": "ticks", "second": "seconds", "sec": "seconds", "s": "seconds", "sample": "samples"}  # fmt: skip
 NUMBER = r"\d+(?:\.\d+)?"
@@ -89,10 +93,14 @@ def _span_rows(asked: Asked, first: int, count: int) -> tuple[tuple[str, str], .
     low, high = ruler.bar_start(first), ruler.bar_start(last + 1)
     seconds = ruler.seconds_at(high) - ruler.seconds_at(low)
     return (
-        ("starts with", f"bar {first}"), ("ends with", f"bar {last}"), ("the next is", f"bar {last + 1}"), ("length", _bars(count)),
-        ("beats", f"{length_in(ruler, high - low, 'beats', low):g}"), ("time", f"{seconds:.3f} s"),
+        ("starts with", f"bar {first}"),
+        ("ends with", f"bar {last}"),
+        ("the next is", f"bar {last + 1}"),
+        ("length", _bars(count)),
+        ("beats", f"{length_in(ruler, high - low, 'beats', low):g}"),
+        ("time", f"{seconds:.3f} s"),
         ("clock", f"{clock(ruler.seconds_at(low), True)} to {clock(ruler.seconds_at(high), True)}"),
-    )  # fmt: skip
+    )
 
 
 def _from_bar(match: re.Match[str], asked: Asked) -> Answer:
@@ -167,7 +175,8 @@ def _counts(match: re.Match[str], asked: Asked) -> Answer:
         rows.append(
             (
                 f"{unit[:-1]} {number}",
-                f"{place.position} ({place.spoken}), tick {place.tick - start}, {place.seconds - ruler.seconds_at(start):.3f} s",
+                f"{place.position} ({place.spoken}), tick {place.tick - start}, "
+                f"{place.seconds - ruler.seconds_at(start):.3f} s",
             )
         )
     return Answer(f"counted in {unit} from bar {bar}", tuple(rows))
@@ -198,9 +207,18 @@ def _at_unit(match: re.Match[str], asked: Asked) -> Answer:
 
 def _moment(tick: int, asked: Asked) -> Answer:
     p = place_at(asked.ruler, tick)
-    return Answer(p.spoken, (("position", p.position), ("clock", clock(p.seconds, True)), ("eighth of the bar", f"{p.eighth}"),
-                             ("sixteenth of the bar", f"{p.sixteenth}"), ("seconds", f"{p.seconds:.4f}"), ("ticks", f"{p.tick:,}"),
-                             ("samples at 44.1 kHz", f"{p.samples:,}")))  # fmt: skip
+    return Answer(
+        p.spoken,
+        (
+            ("position", p.position),
+            ("clock", clock(p.seconds, True)),
+            ("eighth of the bar", f"{p.eighth}"),
+            ("sixteenth of the bar", f"{p.sixteenth}"),
+            ("seconds", f"{p.seconds:.4f}"),
+            ("ticks", f"{p.tick:,}"),
+            ("samples at 44.1 kHz", f"{p.samples:,}"),
+        ),
+    )
 
 
 def _length(match: re.Match[str], asked: Asked) -> Answer:
@@ -226,8 +244,14 @@ def _tempos(match: re.Match[str], asked: Asked) -> Answer:
             f"A tempo of {a if not 30 <= a <= 300 else b:g} bpm lies outside 30 to 300. Choose a value between them."
         )
     ratio, percent, semitones = stretch(a, b)
-    return Answer(f"from {a:g} to {b:g} bpm", (("speed", f"× {ratio:.4f}"), ("new length", f"{percent:.2f} %"),
-                                              ("pitch, if it only runs faster", f"{semitones:+.2f} semitones")))  # fmt: skip
+    return Answer(
+        f"from {a:g} to {b:g} bpm",
+        (
+            ("speed", f"× {ratio:.4f}"),
+            ("new length", f"{percent:.2f} %"),
+            ("pitch, if it only runs faster", f"{semitones:+.2f} semitones"),
+        ),
+    )
 
 
 OF = r"\d+ (?:of|x) [^,+]+?"

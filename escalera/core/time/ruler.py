@@ -100,8 +100,17 @@ def place_at(ruler: Ruler, tick: int) -> Moment:
     bar, start, metre = ruler.bar_at(tick)
     into = tick - start
     beat, in_beat = divmod(into, metre.beat_ticks)
-    return Moment(tick, ruler.seconds_at(tick), bar, beat + 1, into // EIGHTH + 1, into // SIXTEENTH + 1, in_beat % SIXTEENTH,
-                 in_beat, metre.beat_ticks)  # fmt: skip
+    return Moment(
+        tick,
+        ruler.seconds_at(tick),
+        bar,
+        beat + 1,
+        into // EIGHTH + 1,
+        into // SIXTEENTH + 1,
+        in_beat % SIXTEENTH,
+        in_beat,
+        metre.beat_ticks,
+    )
 
 
 def tick_of(ruler: Ruler, bar: int, beat: float = 1.0) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 from escalera.core.document.lanes import SENDS
 from escalera.core.document.limits import (
@@ -78,7 +79,10 @@ def _layer(song: Song, layer: Layer) -> None:
     _need(layer.muted or not layer.aside, f"{name} is set aside but not muted")
     for key, level_db in layer.sends:
         _need(key in SENDS, f"{name} is sent into the shared space “{shown(key)}”, which is not known")
-        _need(SENDS[key].low <= level_db <= SENDS[key].high, f"{name}: a send of {level_db:g} dB lies outside {SENDS[key].low:g} to {SENDS[key].high:g} dB")  # fmt: skip
+        _need(
+            SENDS[key].low <= level_db <= SENDS[key].high,
+            f"{name}: a send of {level_db:g} dB lies outside {SENDS[key].low:g} to {SENDS[key].high:g} dB",
+        )
 
 
 def _section(song: Song, section: Section) -> None:
@@ -101,7 +105,7 @@ def _section(song: Song, section: Section) -> None:
 
 def _placements(song: Song, section: Section, name: str, end: int) -> None:
     last: dict[int, int] = {}
-    by_start: Callable = lambda p: (p.layer_id, p.start_ticks)  # noqa: E731
+    by_start: Callable[[Any], Any] = lambda p: (p.layer_id, p.start_ticks)  # noqa: E731
     for p in sorted(section.placements, key=by_start):
         _need(p.layer_id in song.layer_by_id, f"{name} places a layer that does not exist")
         _need(p.pattern_id in song.pattern_by_id, f"{name} places a pattern that does not exist")

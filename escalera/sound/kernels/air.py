@@ -70,7 +70,18 @@ def boom(left, right, hold, freq, gain, seed, p):
 def grains(left, right, hold, freq, gain, seed, p):
     """Rain, sea, crackle, static: hiss between two edges that swells slowly, and drops falling at random."""
     hiss_level, low_hz, high_hz, swell_s, depth, rate, drop, drop_low, drop_high, drop_s, level = (
-        p[0], p[1], p[2], p[3], p[4], p[5], p[6], p[7], p[8], p[9], p[10])  # fmt: skip
+        p[0],
+        p[1],
+        p[2],
+        p[3],
+        p[4],
+        p[5],
+        p[6],
+        p[7],
+        p[8],
+        p[9],
+        p[10],
+    )
     n, c1, c2 = len(left), 2 * np.pi * low_hz / RATE, 1.0 - np.exp(-2 * np.pi * high_hz / RATE)
     for channel in range(2):
         out = left if channel == 0 else right
