@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
 import numpy as np
@@ -47,7 +47,17 @@ def ticks_to_samples(grid: Grid, ticks: NDArray[np.int64] | NDArray[np.int32]) -
 def schedule(song: Song, span: Span, layer: Layer) -> Notes:
     """The notes of a layer in a section. Cached by content."""
     stops = _choker_events(song, span, layer) if layer.sound.is_drum else ()
-    return _schedule(layer_events(song, span, layer), span.grid, layer.sound.is_drum, stops)
+    return _late(_schedule(layer_events(song, span, layer), span.grid, layer.sound.is_drum, stops), layer)
+
+
+def _late(notes: Notes, layer: Layer) -> Notes:
+    """The notes as far behind (or ahead of) the beat as the layer is played."""
+    by = round(layer.delay_ms / 1000 * RATE_HZ)
+    return (
+        replace(notes, start=notes.start + by, curves=tuple((a + by, b + by, v) for a, b, v in notes.curves))
+        if by
+        else notes
+    )
 
 
 @lru_cache(maxsize=4096)

@@ -151,3 +151,12 @@ def test_the_memory_limit_is_kept():
     renderer, roomy = Renderer(12), Renderer(200)
     assert np.array_equal(renderer.render(SONG), roomy.render(SONG))
     assert renderer.cache.used_bytes <= 12_000_000 < roomy.cache.used_bytes
+
+
+def test_a_delayed_layer_sounds_later_by_so_much():
+    song = EDITS["set_control"](NAME["Round kick"], "delay_ms", 20).apply(SONG)
+    starts = [
+        next(p for p in Renderer(1).plan(s, timeline(s).spans[0]).parts if p.layer_id == NAME["Round kick"]).notes.start
+        for s in (SONG, song)
+    ]
+    assert (starts[1] - starts[0] == round(0.020 * 44_100)).all()

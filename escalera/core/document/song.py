@@ -241,6 +241,20 @@ class Layer:
     tune_cents: Annotated[
         float, number("Fine tune", -100, 100, "cents", panel="level", pinned=True, frozen=True, copied=True)
     ] = 0.0
+    delay_ms: Annotated[
+        float,
+        number(
+            "Delay",
+            -50,
+            50,
+            "ms",
+            help="ahead of the beat below zero",
+            panel="level",
+            pinned=True,
+            frozen=True,
+            copied=True,
+        ),
+    ] = 0.0
     sends: Annotated[
         Settings, AsMapping(), part("Sends", copied=True, help="level in dB into a shared space, where there is one")
     ] = ()
