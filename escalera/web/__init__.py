@@ -9,6 +9,8 @@ from pathlib import Path
 from flask import Flask, Response, render_template, request
 from flask_compress import Compress
 from flask_wtf.csrf import CSRFError, CSRFProtect
+from jinja2.utils import htmlsafe_json_dumps
+from markupsafe import Markup
 
 from escalera.core.commands import write_command
 from escalera.core.time.ticks import clock
@@ -59,6 +61,7 @@ COMPRESSED = [
 def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     """The application on a studio (by default the one of the data folder)."""
     app, settings = Flask(__name__), Settings()
+    app.jinja_options = {"trim_blocks": True, "lstrip_blocks": True}  # so that templates may be laid out as source
     studio = studio or Studio()
     app.extensions["studio"] = studio
     app.config.update(
@@ -69,7 +72,7 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     )  # fmt: skip
     CSRFProtect(app)
     Compress(app)
-    app.jinja_env.globals.update(asset=asset_url, term=term)
+    app.jinja_env.globals.update(asset=asset_url, term=term, do=_do)
     app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}", fields=write_command)
     for module in PAGES:
         app.register_blueprint(module.blueprint)
@@ -78,6 +81,12 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     app.after_request(_finish)
     _register_errors(app, settings.upload_mb)
     return app
+
+
+def _do(kind: str, **fields: object) -> Markup:
+    """The attribute of a button that gives a command; fields without a value are left out."""
+    told = {"kind": kind, **{name: value for name, value in fields.items() if value is not None}}
+    return Markup("data-do='{}'").format(Markup(htmlsafe_json_dumps(told)))
 
 
 def _register_errors(app: Flask, upload_mb: int) -> None:

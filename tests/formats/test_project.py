@@ -4,6 +4,7 @@ from pathlib import Path
 import jsonschema
 import pytest
 
+from escalera.core.document.codec import field_table
 from escalera.errors import FormatError
 from escalera.formats.audio import decode_audio, encode_audio
 from escalera.formats.project import project_schema, read_project, write_project
@@ -48,7 +49,10 @@ def test_the_published_schema_fits(demos):
     for song in demos:
         jsonschema.validate(json.loads(write_project(song)), project_schema())
     published = json.loads((Path(__file__).parents[2] / "docs" / "project.schema.json").read_text())
-    assert published == json.loads(json.dumps(project_schema())), "renew docs/project.schema.json"
+    assert published == json.loads(json.dumps(project_schema())), "renew it with tools/write_schema.py"
+    assert field_table() in (Path(__file__).parents[2] / "docs" / "formats.md").read_text(), (
+        "renew it with tools/write_schema.py"
+    )
 
 
 BAD = {

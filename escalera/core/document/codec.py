@@ -108,3 +108,25 @@ def _class_in(hint: Any) -> Any:
 def song_schema() -> Plain:
     """The JSON Schema of a song in project files."""
     return ADAPTER.json_schema()
+
+
+def field_table() -> str:
+    """Every declared field as a Markdown table, for docs/formats.md."""
+    rows = ["| part | field | what | values | default |", "|---|---|---|---|---|"]
+    for part in PARTS:
+        for name, spec in specs(part).items():
+            told = spec.label + (f": {spec.help}" if spec.help else "")
+            default = (
+                "" if spec.default is None or not isinstance(spec.default, int | float | str) else f"`{spec.default}`"
+            )
+            rows.append(f"| {part.__name__} | `{name}` | {told} | {_values(spec)} | {default} |")
+    return "\n".join(rows)
+
+
+def _values(spec: FieldSpec) -> str:
+    if spec.choices:
+        return ", ".join(f"`{c}`" for c in spec.choices)
+    low, high = (None if bound is None else f"{bound:g}" for bound in (spec.low, spec.high))
+    told = f"{low} to {high}" if low and high else f"from {low}" if low else ""
+    told = told or (f"at most {spec.max_length:,}" if spec.max_length else "")
+    return f"{told} {spec.unit}".strip()

@@ -27,7 +27,7 @@ class FieldSpec:
 
     `pinned`: stays as it is in a layer that somebody sent. `frozen`: cannot change while the layer is printed.
     `moved`: a curve may move it. `copied`: goes along with a copy of the line. `panel`: where the inspector shows it
-    (empty: not as a control). `compared`: named in the list of differences. `heard`: changes what is rendered.
+    (empty: not as a control). `compared`: named in the list of differences.
     """
 
     label: str
@@ -45,7 +45,6 @@ class FieldSpec:
     moved: bool = False
     copied: bool = False
     compared: bool = True
-    heard: bool = False
     key: str = ""
     default: Any = None
 

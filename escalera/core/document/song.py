@@ -204,8 +204,10 @@ class Section:
     swings: Annotated[tuple[Swing, ...], part("Swing", 100)] = ()
     stretched: Annotated[int, number("Stretched on purpose by", -MAX_BARS, MAX_BARS, "bars")] = 0
     length_reason: Annotated[str, text("Reason for the length", MAX_REASON)] = ""
-    body_name: Annotated[str, text("Option", MAX_NAME, help="what the body that stands here is called")] = ""
-    body_who: Annotated[str, text("Proposed by", MAX_NAME)] = ""
+    body_name: Annotated[
+        str, text("Option", MAX_NAME, help="what the body that stands here is called", compared=False)
+    ] = ""
+    body_who: Annotated[str, text("Proposed by", MAX_NAME, compared=False)] = ""
     parked: Annotated[tuple[Parked, ...], part("Options", MAX_PARKED)] = ()
 
 
