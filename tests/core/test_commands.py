@@ -10,6 +10,7 @@ from escalera.core.commands.form_reading import read_command as read
 from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.document.lanes import FROZEN
 from escalera.core.edits.protection import SOUND, keep_protected
+from escalera.core.edits.touched import PARTS, touched
 from escalera.core.ideas import PlaceIdea, cut_section
 from escalera.core.validation.whole import validate
 from escalera.errors import EditError
@@ -53,6 +54,7 @@ def test_a_command_leaves_a_whole_song_and_touches_nothing_that_is_frozen_or_pin
         assert state != "plain" and not (state == "parked" and kind not in ("exchange_body", "forget_body"))
         return
     assert to_plain(song) == before and validate(after)
+    assert touched(song, after) <= command.touches <= set(PARTS), "more than it declares"
     notes = {e.pattern.content_hash: e.pattern for e in after.patterns}
     assert from_plain(json.loads(json.dumps(to_plain(after))), notes) == after
     still = [x for x in after.layers if x.id in song.layer_by_id]

@@ -13,6 +13,7 @@ from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.document.lanes import lane_parameter
 from escalera.core.document.song import Target
 from escalera.core.edits.tile_edits import Vary
+from escalera.core.edits.touched import PARTS, touched
 from escalera.core.energy.model import arranged
 from escalera.core.reading.events import PITCH, START, layer_events, sounding_layers
 from escalera.core.reading.groove_reading import groove_beat, used_in
@@ -311,6 +312,7 @@ def test_any_row_of_edits_keeps_the_song_whole(data):
         except EditError:
             continue
         validate(after)
+        assert touched(song, after) <= getattr(edit, "touches", set(PARTS))
         assert after.next_id >= song.next_id
         fresh = {x.id for x in after.sections} - {x.id for x in song.sections}
         assert not fresh & seen, "an id came back"

@@ -11,7 +11,7 @@ from escalera.core.energy.explain import fitted_scale
 from escalera.core.energy.model import arranged
 
 
-@edit("accept_as_found")
+@edit("accept_as_found", "song")
 class AcceptAsFound:
     """Say that an open finding is meant, and why; the figures it rests on now are kept with the reason."""
 
@@ -28,7 +28,7 @@ class AcceptAsFound:
         return self._accepted(song).summary(song)
 
 
-@edit("fit_scale")
+@edit("fit_scale", "song")
 class FitScale:
     """Re-set the song's energy scale so that its lowest and highest sections meet their targets."""
 

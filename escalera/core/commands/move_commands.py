@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import edit
+from escalera.core.edits.touched import EVERYTHING
 from escalera.core.moves.move import Move, apply_move, find_move
 
 
@@ -17,7 +18,7 @@ def found_moves(song: Song, section_id: int, keys: str) -> Iterator[tuple[Song, 
         song = apply_move(song, move)
 
 
-@edit("move")
+@edit("move", EVERYTHING)
 class MakeMoves:
     """Make one move of a section, or several one after the other, as one step."""
 

@@ -66,7 +66,7 @@ def _where(song: Song, section_id: int, phrase: int) -> str:
     return f"{section_of(song, section_id).name}, phrase {phrase + 1}"
 
 
-@edit("hit")
+@edit("hit", "layers notes placements options")
 class SetPhraseHit:
     """Set a hit in the beat of a phrase, or take it out with velocity 0; wherever that beat plays."""
 
@@ -100,7 +100,7 @@ class SetPhraseHit:
         return f"Beat of {here.section.name} begun with a {self.drum}"
 
 
-@edit("say")
+@edit("say", "layers notes placements options")
 class SayPhraseBeat:
     """Write the beat of a phrase in spoken syllables; `anew` leaves the groove that plays there as it is."""
 
@@ -122,7 +122,7 @@ class SayPhraseBeat:
         return f"{_where(song, self.section_id, self.phrase)}: beat said, {self.spoken.strip()[:60]}"
 
 
-@edit("tap")
+@edit("tap", "layers notes placements options")
 class TakeTaps:
     """Take tapped hits, 'seconds:l,seconds:h', as a new beat of a phrase, on its steps or as played; `one` is the first beat's moment."""
 
@@ -150,7 +150,7 @@ def read_taps(text: str) -> list[tuple[float, str]]:
         raise EditError("The taps cannot be read. Tap again from the start.") from None
 
 
-@edit("take_beat")
+@edit("take_beat", "layers notes placements")
 class TakeBeat:
     """Take a beat, hits as rows of tick, drum and velocity, as a new groove of a phrase."""
 
@@ -170,7 +170,7 @@ class TakeBeat:
         return f"{_where(song, self.section_id, self.phrase)}: {self.name}"
 
 
-@edit("vary_beat")
+@edit("vary_beat", "layers notes placements options")
 class VaryPhraseBeat:
     """Vary the beat of a phrase; the variant is kept beside the groove it came from."""
 

@@ -9,6 +9,7 @@ from escalera.core.document.names import clean_name, clean_words
 from escalera.core.document.shaping import tidied
 from escalera.core.document.song import Ids, Parked, Section, Song
 from escalera.core.edits.edit import edit, section_of
+from escalera.core.edits.touched import EVERYTHING
 from escalera.errors import EditError
 
 AS_IT_WAS = "as it was"
@@ -76,7 +77,7 @@ def with_body(song: Song, section: Section, option: Parked) -> Song:
     return tidied(replace(song.with_section(fresh), next_id=ids.next_id))
 
 
-@edit("park_body")
+@edit("park_body", "options")
 class ParkBody:
     """Keep a section's body, as it is now, beside it under a name."""
 
@@ -93,7 +94,7 @@ class ParkBody:
         return f"Option of {section_of(song, self.section_id).name} saved: {self.name.strip()}{_said(self.who, '')}"
 
 
-@edit("exchange_body")
+@edit("exchange_body", EVERYTHING)
 class ExchangeBody:
     """Exchange a section's body for a parked one; what stood there is parked in its place, with what is said of the choice."""
 
@@ -131,7 +132,7 @@ def _passed_over(chosen: str, who: str, reason: str) -> str:
     return f"passed over for {chosen}{_said(who, reason)}"[:MAX_REASON]
 
 
-@edit("keep_body")
+@edit("keep_body", "options")
 class KeepBody:
     """Say, after hearing the options, that a section stays as it stands, and why; the options stay parked with that."""
 
@@ -152,7 +153,7 @@ class KeepBody:
         return f"{section.name} stays {stands_as(section)}{_said(self.who, self.reason)}"[:300]
 
 
-@edit("forget_body")
+@edit("forget_body", "options")
 class ForgetBody:
     """Take a parked body of a section out."""
 

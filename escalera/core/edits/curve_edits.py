@@ -54,7 +54,7 @@ def _points(fields: Fields, song: Song) -> Fields:
     return {**fields, "points": [[0, value, "line"], [end, value, "line"]]}
 
 
-@edit("set_curve", reads=_points)
+@edit("set_curve", "shaping", reads=_points)
 class SetCurve:
     """Move a parameter along a curve over a section: [tick, value, shape] points; waves and steps have a rate."""
 
@@ -73,7 +73,7 @@ class SetCurve:
         return f"{lane_label(song, self.lane)} moves in {section_of(song, self.section_id).name}"
 
 
-@edit("clear_curve")
+@edit("clear_curve", "shaping")
 class ClearCurve:
     """Take a curve away; the parameter stands still again."""
 
@@ -89,7 +89,7 @@ class ClearCurve:
         return f"{lane_label(song, self.lane)} stands still in {section_of(song, self.section_id).name}"
 
 
-@edit("copy_curve")
+@edit("copy_curve", "shaping")
 class CopyCurve:
     """Copy a curve to another section, stretched to its length."""
 
@@ -112,7 +112,7 @@ class CopyCurve:
         )
 
 
-@edit("sweep")
+@edit("sweep", "shaping")
 class Sweep:
     """Move a parameter from one value to another over bars of the song, across joins."""
 
@@ -154,7 +154,7 @@ class Sweep:
         return f"{lane_label(song, self.lane)} moves over bars {self.first_bar}–{self.last_bar}"
 
 
-@edit("treat")
+@edit("treat", "shaping")
 class Treat:
     """Give one of a layer's parameters another value in one section only."""
 
@@ -186,7 +186,7 @@ class Treat:
         )
 
 
-@edit("untreat")
+@edit("untreat", "shaping")
 class Untreat:
     """Treat a layer in a section as everywhere again."""
 
@@ -231,7 +231,7 @@ def _throw_in_beats(fields: Fields, song: Song) -> Fields:
     return {**fields, "start_ticks": start, "end_ticks": end}
 
 
-@edit("throw", reads=_throw_in_beats)
+@edit("throw", "shaping", reads=_throw_in_beats)
 class AddThrow:
     """Send a stretch of a layer into a shared space, only there."""
 
@@ -263,7 +263,7 @@ class AddThrow:
         )
 
 
-@edit("remove_throw")
+@edit("remove_throw", "shaping")
 class RemoveThrow:
     """Take a throw away."""
 
@@ -282,7 +282,7 @@ class RemoveThrow:
         return f"A throw of {layer_of(song, self.layer_id).name} taken away"
 
 
-@edit("print_layer")
+@edit("print_layer", "layers")
 class PrintLayer:
     """Freeze a layer to audio that was rendered from it; its sound and chain stay as they are, underneath."""
 
@@ -300,7 +300,7 @@ class PrintLayer:
         return f"{layer_of(song, self.layer_id).name} printed to audio"
 
 
-@edit("unprint_layer")
+@edit("unprint_layer", "layers")
 class UnprintLayer:
     """Take a print back: the layer plays from its sound and chain again."""
 

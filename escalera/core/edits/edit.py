@@ -30,11 +30,16 @@ READERS: dict[str, Reader] = {}
 
 
 @dataclass_transform(frozen_default=True)
-def edit(kind: str, reads: Reader | None = None) -> Callable[[T], T]:
-    """Register a class under `kind` and freeze it. `reads` turns what people write into its fields where they differ."""
+def edit(kind: str, touches: str, reads: Reader | None = None) -> Callable[[T], T]:
+    """Register a class under `kind` and freeze it.
+
+    `touches` names the parts of the song that it may change (edits.touched.PARTS); `reads` turns what people write into its
+    fields where they differ.
+    """
 
     def register(cls: T) -> T:
         cls.kind = kind  # type: ignore[attr-defined]
+        cls.touches = frozenset(touches.split())  # type: ignore[attr-defined]
         frozen: Any = dataclass(frozen=True)(cls)
         EDITS[kind] = frozen
         if reads is not None:

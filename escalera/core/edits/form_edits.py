@@ -10,6 +10,7 @@ from escalera.core.document.names import clean_words, guess_role
 from escalera.core.document.song import Ids, Section, Song, Target, default_phrases, fresh_copy
 from escalera.core.edits.edit import edit, one_of, section_of, within
 from escalera.core.edits.section_edits import USUAL_TARGET, ResizeSection
+from escalera.core.edits.touched import EVERYTHING
 from escalera.core.reading.placements import clip, ordered
 from escalera.core.reading.slips import find_slips, mended
 from escalera.core.reading.timeline import section_bar_ticks, timeline
@@ -19,7 +20,7 @@ MAX_STRETCH = 8
 MAX_LENGTH_REASON = 200
 
 
-@edit("stretch_section")
+@edit("stretch_section", "form placements")
 class StretchSection:
     """Make a section a bar or two longer for tension, or cut it short to move on, and keep the reason."""
 
@@ -63,7 +64,7 @@ def _stretched_phrases(phrases: tuple[int, ...], by: int) -> tuple[int, ...]:
     return tuple(kept)
 
 
-@edit("set_length_reason")
+@edit("set_length_reason", "form")
 class SetLengthReason:
     """Say why a section has the length it has."""
 
@@ -78,7 +79,7 @@ class SetLengthReason:
         return f"Length of {section_of(song, self.section_id).name}: {self.reason.strip() or 'no reason'}"
 
 
-@edit("mend_slips")
+@edit("mend_slips", "placements")
 class MendSlips:
     """Bring what starts or ends a beat beside a bar line onto it."""
 
@@ -98,7 +99,7 @@ class MendSlips:
 DROP_MEANS = {"peak": "drop", "out": "breakdown"}
 
 
-@edit("say_drop")
+@edit("say_drop", "song")
 class SayDrop:
     """Say what the word drop means in this song: the peak, or that everything drops out; its sections take that role."""
 
@@ -133,7 +134,7 @@ ROLE_FAMILIES: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
 FILLS = ("by role", "full", "empty")
 
 
-@edit("lay_out")
+@edit("lay_out", EVERYTHING)
 class LayOut:
     """Lay the song out by a form: sections of the same name stay, others are made from the loop by what their role wants."""
 

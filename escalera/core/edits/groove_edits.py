@@ -157,7 +157,7 @@ def _fits(song: Song, played: Beat, section: Section, low: int, high: int, what:
         )
 
 
-@edit("add_groove")
+@edit("add_groove", "layers notes placements options")
 class AddGroove:
     """Bring a beat into the song as a groove, and place it in a section or phrase if one is named."""
 
@@ -191,7 +191,7 @@ def _at(song: Song, section_id: int | None, phrase: int | None) -> str:
     return f" in {section_of(song, section_id).name}" + ("" if phrase is None else f", phrase {phrase + 1}")
 
 
-@edit("place_groove")
+@edit("place_groove", "layers placements")
 class PlaceGroove:
     """Let a section, or one phrase of it, play a groove; its other drums are silent there."""
 
@@ -209,7 +209,7 @@ class PlaceGroove:
         return f"Groove {groove_of(song, self.groove_id).name}" + _at(song, self.section_id, self.phrase)
 
 
-@edit("adopt_groove")
+@edit("adopt_groove", "layers notes placements options")
 class AdoptGroove:
     """Take what the drums play in a phrase as a groove, in every phrase that plays exactly that."""
 
@@ -246,7 +246,7 @@ class AdoptGroove:
         return f"Groove {self.name or 'taken'} from {section_of(song, self.section_id).name}, phrase {self.phrase + 1}"
 
 
-@edit("set_groove")
+@edit("set_groove", "layers notes placements options")
 class SetGroove:
     """Write a groove anew, everywhere it is used."""
 
@@ -265,7 +265,7 @@ class SetGroove:
         return f"Groove {groove_of(song, self.groove_id).name} changed"
 
 
-@edit("say_groove")
+@edit("say_groove", "layers notes placements options")
 class SayGroove:
     """Write a groove as a spoken beat, everywhere it is used; hits that stay keep their velocity."""
 
@@ -284,7 +284,7 @@ class SayGroove:
         return f"Groove {groove_of(song, self.groove_id).name}: {self.spoken}"[:120]
 
 
-@edit("set_hit")
+@edit("set_hit", "layers notes placements options")
 class SetHit:
     """Set one hit of a groove, louder or softer, or (velocity 0) take it away."""
 
@@ -309,7 +309,7 @@ class SetHit:
         return f"{groove_of(song, self.groove_id).name}: {what} {f'at {self.velocity}' if self.velocity else 'out'}"
 
 
-@edit("stretch_groove")
+@edit("stretch_groove", "layers notes placements options")
 class StretchGroove:
     """Give a groove another number of bars: it goes on as before, or is cut."""
 
@@ -337,7 +337,7 @@ def _varied(song: Song, groove_id: int, change: Callable[[Beat], Beat]) -> tuple
     return groove, after
 
 
-@edit("vary_groove")
+@edit("vary_groove", "layers notes placements options")
 class VaryGroove:
     """Make a variant of a groove as a drummer would, kept beside it; it plays in the named place."""
 
@@ -360,7 +360,7 @@ class VaryGroove:
         )
 
 
-@edit("time_groove")
+@edit("time_groove", "layers notes placements options")
 class TimeGroove:
     """Move the hits of a groove toward a grid by an amount, or a little by chance (the same seed, the same beat)."""
 
@@ -390,7 +390,7 @@ class TimeGroove:
         return f"Timing of {groove_of(song, self.groove_id).name}: {how}"
 
 
-@edit("place_fill")
+@edit("place_fill", "layers notes placements options")
 class PlaceFill:
     """Let the last bar of each phrase of a section (or of one phrase) give way to a fill."""
 
@@ -419,7 +419,7 @@ class PlaceFill:
         return f"Fill {clean_name(self.name)}" + _at(song, self.section_id, self.phrase)
 
 
-@edit("rename_groove")
+@edit("rename_groove", "notes")
 class RenameGroove:
     """Give a groove another name."""
 
@@ -436,7 +436,7 @@ class RenameGroove:
         return f"Groove {groove_of(song, self.groove_id).name} is now called {clean_name(self.name)}"
 
 
-@edit("remove_groove")
+@edit("remove_groove", "notes placements options")
 class RemoveGroove:
     """Take a groove out of the song; where it plays, its drums fall silent."""
 

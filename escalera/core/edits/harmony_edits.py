@@ -75,7 +75,7 @@ def _with(song: Song, section: Section | None, progression: Progression | None) 
     return song.with_section(replace(section, progression=progression))
 
 
-@edit("set_key")
+@edit("set_key", "harmony")
 class SetKey:
     """Set the key; what follows the harmony moves with it, chords keep their place in the key if asked."""
 
@@ -92,7 +92,7 @@ class SetKey:
         return f"Key: {parse_key(self.key)}" + ("" if self.move_chords else ", chords as they were")
 
 
-@edit("set_chords")
+@edit("set_chords", "harmony")
 class SetChords:
     """Set the chords of the song or of one section; an empty line takes a section's own chords away.
 
@@ -118,7 +118,7 @@ class SetChords:
         return f"Chords of {_where(song, self.section_id)}: {self.chords.strip() or 'none of its own'}"[:120]
 
 
-@edit("vary_chords")
+@edit("vary_chords", "harmony")
 class VaryChords:
     """Play other chords on one pass of the loop (from 2), or on a section's last (0); an empty line takes them away."""
 
@@ -150,7 +150,7 @@ class VaryChords:
         return f"Chords of {_where(song, self.section_id)} on {which}: {self.chords.strip() or 'as the loop'}"[:120]
 
 
-@edit("stretch_chords")
+@edit("stretch_chords", "harmony")
 class StretchChords:
     """Let the same chords last over another number of bars: the harmonic rhythm."""
 
@@ -170,7 +170,7 @@ class StretchChords:
         return f"Chords of {_where(song, self.section_id)} over {self.bars} {'bar' if self.bars == 1 else 'bars'}"
 
 
-@edit("push_chords")
+@edit("push_chords", "harmony")
 class PushChords:
     """Let every chord that stands on a bar line come early, in the whole song; 0 puts them back."""
 
@@ -187,7 +187,7 @@ class PushChords:
         return f"Chords come {self.push_ticks / 960:g} beats early" if self.push_ticks else "Chords on the bar line"
 
 
-@edit("set_tuning")
+@edit("set_tuning", "harmony")
 class SetTuning:
     """Say how the instruments are tuned: the pitch of A, how far they are tuned down, and a capo."""
 
@@ -214,7 +214,7 @@ VOICING_PARTS = {"spread": SPREADS, "inversion": INVERSIONS, "omit": OMITS, "dou
                  "voices": tuple(map(str, range(MAX_VOICES + 1)))}  # fmt: skip
 
 
-@edit("tune_drum")
+@edit("tune_drum", "layers")
 class TuneDrum:
     """Tune a drum to a note of the key, in the octave nearest to where it is; without a note, to the home note."""
 
@@ -236,7 +236,7 @@ class TuneDrum:
         return f"{layer_of(song, self.layer_id).name} tuned to {self.note or song.key.spell(song.key.tonic_class)}"
 
 
-@edit("set_voicing")
+@edit("set_voicing", "layers")
 class SetVoicing:
     """Say how a layer lays out the chords it follows: spread, lowest tone, an octave below, what is left out or doubled."""
 
@@ -262,7 +262,7 @@ class SetVoicing:
         return f"{layer_of(song, self.layer_id).name}, {self.part.replace('_', ' ')}: {said}"
 
 
-@edit("change_key_at")
+@edit("change_key_at", "harmony")
 class ChangeKeyAt:
     """Change the key at a section, for it alone or for all that follows, with the chords that lead there."""
 
@@ -327,7 +327,7 @@ def _with_tuned_drums(song: Song, section_id: int) -> Song:
     return song
 
 
-@edit("set_chords_here")
+@edit("set_chords_here", "harmony")
 class SetChordsHere:
     """Write chords as they sound in a section: its own where it has some (or `here`), else the whole song's in the song's key."""
 

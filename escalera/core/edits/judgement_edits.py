@@ -12,7 +12,7 @@ from escalera.core.reading.brief import WISHES, read_wish
 from escalera.errors import EditError, shown
 
 
-@edit("accept_finding")
+@edit("accept_finding", "song")
 class AcceptFinding:
     """Say that something is accepted, and why; it comes back when the figures change."""
 
@@ -31,7 +31,7 @@ class AcceptFinding:
         return f"Accepted ({self.key.partition(':')[0]}): {self.reason.strip()}"[:200]
 
 
-@edit("reopen_finding")
+@edit("reopen_finding", "song")
 class ReopenFinding:
     """Reopen what was accepted."""
 
@@ -47,7 +47,7 @@ class ReopenFinding:
         return f"Reopened: {self.key.partition(':')[0]}"
 
 
-@edit("set_reason")
+@edit("set_reason", "layers")
 class SetReason:
     """Say what a layer is there for."""
 
@@ -62,7 +62,7 @@ class SetReason:
         return f"{layer_of(song, self.layer_id).name} reason: {self.reason.strip() or 'no reason'}"[:200]
 
 
-@edit("set_aside")
+@edit("set_aside", "layers")
 class SetAside:
     """Keep a layer that was tried and did not make it: muted, with the reason. Letting it sound again takes it back."""
 
@@ -77,7 +77,7 @@ class SetAside:
         return f"{layer_of(song, self.layer_id).name} set aside: {self.reason.strip()}"[:200]
 
 
-@edit("hold_layer")
+@edit("hold_layer", "layers")
 class HoldLayer:
     """Say who sent a layer, so that its notes and sound stay as they are; without a name it is let go."""
 
@@ -93,7 +93,7 @@ class HoldLayer:
         return f"{name}, sent by {sender}, stays as it is" if sender else f"{name} may be changed again"
 
 
-@edit("set_brief")
+@edit("set_brief", "song")
 class SetBrief:
     """Write lines of the brief; an empty one is taken out."""
 

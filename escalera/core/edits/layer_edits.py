@@ -28,7 +28,7 @@ def seed_of(name: str, taken: set[int]) -> int:
     return seed
 
 
-@edit("add_layer")
+@edit("add_layer", "layers notes")
 class AddLayer:
     """Add a layer with a sound; given notes, it has a pattern to place at once."""
 
@@ -91,7 +91,7 @@ def _in_family_order(layers: tuple[Layer, ...], layer: Layer) -> tuple[Layer, ..
     return (*layers[:index], layer, *layers[index:])
 
 
-@edit("remove_layer")
+@edit("remove_layer", "layers placements options")
 class RemoveLayer:
     """Take a layer out with all that it plays; patterns stay in the song's list."""
 
@@ -109,7 +109,7 @@ class RemoveLayer:
         return f"Removed layer {layer_of(song, self.layer_id).name}"
 
 
-@edit("rename_layer")
+@edit("rename_layer", "layers")
 class RenameLayer:
     """Give a layer another name."""
 
@@ -128,7 +128,7 @@ class RenameLayer:
         return f"Layer {layer_of(song, self.layer_id).name} is now called {clean_name(self.name)}"
 
 
-@edit("move_layer")
+@edit("move_layer", "layers")
 class MoveLayer:
     """Move a layer up (negative) or down in the list."""
 
@@ -150,7 +150,7 @@ class MoveLayer:
         return f"Moved layer {layer_of(song, self.layer_id).name} {'up' if self.by < 0 else 'down'}"
 
 
-@edit("set_sound")
+@edit("set_sound", "layers")
 class SetSound:
     """Let a layer play with another sound; its notes, effects and levels stay."""
 
@@ -167,7 +167,7 @@ class SetSound:
         return f"{layer_of(song, self.layer_id).name} plays with {BY_KEY[self.sound].label}"
 
 
-@edit("set_control")
+@edit("set_control", "layers")
 class SetControl:
     """Set one number of a layer: level, pan, filters, sends, ducking, octave."""
 
@@ -183,7 +183,7 @@ class SetControl:
         return SetValue(f"layer.{self.layer_id}.{self.control}", self.value).summary(song)
 
 
-@edit("set_muted")
+@edit("set_muted", "layers")
 class SetMuted:
     """Mute a layer in the whole song, or let it sound again."""
 
@@ -198,7 +198,7 @@ class SetMuted:
         return f"{layer_of(song, self.layer_id).name} {'muted' if self.muted else 'sounds again'}"
 
 
-@edit("set_family")
+@edit("set_family", "layers")
 class SetFamily:
     """Say which family and job a layer has."""
 

@@ -43,7 +43,7 @@ def _put(song: Song, section_id: int, layer: Layer, name: str, line: Pattern, lo
     return replace(song.with_section(replace(section, placements=joined([*rest, placed]))), next_id=ids.next_id)
 
 
-@edit("make_line")
+@edit("make_line", "notes placements")
 class MakeLine:
     """Write a line for a layer in a phrase by a maker, from the chords there, the kick, or another layer's line."""
 
@@ -69,7 +69,7 @@ class MakeLine:
         )
 
 
-@edit("transform_line")
+@edit("transform_line", "notes placements")
 class TransformLine:
     """Transform what a layer plays in a phrase; other places that play the same stay as they are."""
 
@@ -114,7 +114,7 @@ class TransformLine:
         return f"{where}: {TRANSFORMATIONS[self.transformation].label.lower()}"
 
 
-@edit("double_line")
+@edit("double_line", "layers placements options")
 class DoubleLine:
     """Give a layer's line to a new layer with another sound, octave or side, wherever it plays or in one section only."""
 

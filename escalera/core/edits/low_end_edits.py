@@ -20,7 +20,7 @@ from escalera.core.theory.pitch import pitch_to_hz
 from escalera.errors import EditError
 
 
-@edit("tune_low")
+@edit("tune_low", "layers")
 class TuneLow:
     """Put a bass, tuned drum or long kick in tune with a section's chords, in one step."""
 
@@ -70,7 +70,7 @@ def _tuned_drum(song: Song, span: Span, layer: Layer) -> Song:
     return SetValue(f"layer.{layer.id}.sound.hz", round(pitch_to_hz(best, song.tuning_hz), 3)).apply(song)
 
 
-@edit("set_tune")
+@edit("set_tune", "song")
 class SetTune:
     """Say which line is the song's tune, so that the map can follow it."""
 

@@ -54,7 +54,7 @@ def grid_ticks(grid: str) -> int:
     return round(VALUES[one_of(grid, list(GRIDS), "step")] * TICKS_PER_QUARTER)
 
 
-@edit("change_notes")
+@edit("change_notes", "notes placements")
 class ChangeNotes:
     """Draw, move, stretch, strike harder or take out notes, wherever the line plays or only here."""
 
@@ -138,7 +138,7 @@ def _without_pattern(song: Song, entry: NamedPattern) -> Song:
     return each_body(song, lambda s: without_patterns(s, {entry.id}))
 
 
-@edit("anchor_line")
+@edit("anchor_line", "notes placements")
 class AnchorLine:
     """Let the notes of a phrase follow the chords or the scale, or stay at their pitch; now they sound the same."""
 
@@ -166,7 +166,7 @@ def _sounds(line: PhraseNotes, layer: Layer) -> None:
         )
 
 
-@edit("transpose_line")
+@edit("transpose_line", "notes placements")
 class TransposeLine:
     """Move the notes of a phrase by semitones; what still fits the key goes on following it."""
 
@@ -202,7 +202,7 @@ def chosen_notes(line: PhraseNotes, notes: list[Any] | None) -> set[Note]:
     return {n for n in found if n is not None} or set(line.notes)
 
 
-@edit("quantise_line")
+@edit("quantise_line", "notes placements")
 class QuantiseLine:
     """Move the notes of a phrase toward the nearest step by an amount; 1 is all the way."""
 
@@ -237,7 +237,7 @@ def nearer(tick: float, step: int, amount: float, length: int) -> int:
     return moved % length if moved >= length else max(0, moved)
 
 
-@edit("record_notes")
+@edit("record_notes", "notes placements")
 class RecordNotes:
     """Keep what was played on keys: moments and lengths in seconds from the phrase's start, quantised by an amount."""
 

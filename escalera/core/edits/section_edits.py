@@ -52,7 +52,7 @@ def _insert(song: Song, section: Section, index: int, next_id: int) -> Song:
     return replace(song, sections=sections, next_id=next_id)
 
 
-@edit("add_section")
+@edit("add_section", "form")
 class AddSection:
     """Add an empty section after another one (at the front after 0, at the end when nothing is said)."""
 
@@ -77,7 +77,7 @@ class AddSection:
         return f"Added {clean_name(self.name)}, {self.bars} bars"
 
 
-@edit("remove_section")
+@edit("remove_section", "form")
 class RemoveSection:
     """Take a section out; the last one stays."""
 
@@ -93,7 +93,7 @@ class RemoveSection:
         return f"Removed {section_of(song, self.section_id).name}"
 
 
-@edit("move_section")
+@edit("move_section", "form")
 class MoveSection:
     """Move a section by a number of places, earlier (negative) or later."""
 
@@ -116,7 +116,7 @@ class MoveSection:
         return f"Moved {section_of(song, self.section_id).name} {'earlier' if self.by < 0 else 'later'}"
 
 
-@edit("split_section")
+@edit("split_section", "form placements")
 class SplitSection:
     """Split a section after a number of its bars; the second half becomes a section of its own."""
 
@@ -204,7 +204,7 @@ def _progression_until(song: Song, section: Section, tick: int) -> Progression |
     return between_ticks(current, 0, tick, section_bar_ticks(section, song.metre)[-1])
 
 
-@edit("merge_sections")
+@edit("merge_sections", "time form placements shaping")
 class MergeSections:
     """Join a section with the one after it; it keeps its name."""
 
@@ -264,7 +264,7 @@ def _merged_chords(song: Song, left: Section, right: Section, length: int) -> Pr
     return Progression(tuple(changes), total)
 
 
-@edit("duplicate_section")
+@edit("duplicate_section", "form")
 class DuplicateSection:
     """Put a copy of a section after it, or after another one."""
 
@@ -283,7 +283,7 @@ class DuplicateSection:
         return f"Duplicated {section_of(song, self.section_id).name}"
 
 
-@edit("resize_section")
+@edit("resize_section", "form placements shaping")
 class ResizeSection:
     """Give a section another number of bars; what played to its end goes on to the new end."""
 
@@ -310,7 +310,7 @@ class ResizeSection:
         return f"{section.name}: {section.bars} → {self.bars} bars"
 
 
-@edit("rename_section")
+@edit("rename_section", "form")
 class RenameSection:
     """Give a section another name."""
 
@@ -330,7 +330,7 @@ class RenameSection:
         return f"{section_of(song, self.section_id).name} is now called {clean_name(self.name)}"
 
 
-@edit("set_role")
+@edit("set_role", "form")
 class SetRole:
     """Say which role a section plays."""
 
@@ -345,7 +345,7 @@ class SetRole:
         return f"Role of {section_of(song, self.section_id).name}: {self.role}"
 
 
-@edit("set_phrases")
+@edit("set_phrases", "form")
 class SetPhrases:
     """Divide a section into phrases, written as bars: 4+4+2."""
 
@@ -371,7 +371,7 @@ class SetPhrases:
         return f"Phrases of {section_of(song, self.section_id).name}: {self.phrases}"
 
 
-@edit("set_target")
+@edit("set_target", "form")
 class SetTarget:
     """Say how much energy a section should have, 0 to 10, from its start to its end."""
 
@@ -393,7 +393,7 @@ class SetTarget:
         return f"Target energy of {section_of(song, self.section_id).name}: {wanted}"
 
 
-@edit("shift_section")
+@edit("shift_section", "harmony")
 class ShiftSection:
     """Raise or lower a section: its chords, what follows them and its pitched notes; drums stay."""
 

@@ -18,7 +18,7 @@ from escalera.core.time.tempo import TempoPoint
 from escalera.errors import EditError
 
 
-@edit("rename_song")
+@edit("rename_song", "song")
 class RenameSong:
     """Give the song another title."""
 
@@ -31,7 +31,7 @@ class RenameSong:
         return f"Title: {clean_name(self.title, 'title', MAX_TITLE)}"
 
 
-@edit("set_tempo")
+@edit("set_tempo", "time")
 class SetTempo:
     """Set the tempo of the song (changes inside sections keep their ratio), or of one section."""
 
@@ -66,7 +66,7 @@ def _scaled(section: Section, ratio: float) -> Section:
     return replace(section, tempo_changes=points)
 
 
-@edit("glide_tempo")
+@edit("glide_tempo", "time")
 class GlideTempo:
     """Let the tempo glide to another one over a span of a section, by default over all of it."""
 
@@ -92,7 +92,7 @@ class GlideTempo:
         return f"Tempo of {section_of(song, self.section_id).name} glides to {self.to_bpm:g} bpm"
 
 
-@edit("set_metre")
+@edit("set_metre", "time placements shaping options")
 class SetMetre:
     """Set the metre of the song, or of one section; bars keep their numbers."""
 
@@ -112,7 +112,7 @@ class SetMetre:
         return f"Time signature{where}: {self.metre}"
 
 
-@edit("set_school")
+@edit("set_school", "song")
 class SetSchool:
     """Choose the school: the preset of switches, weights and strictness."""
 
@@ -125,7 +125,7 @@ class SetSchool:
         return f"Style: {SCHOOLS[self.school].label}"
 
 
-@edit("set_switch")
+@edit("set_switch", "song")
 class SetSwitch:
     """Set one switch by itself; 'school' hands it back to the school."""
 
@@ -144,7 +144,7 @@ class SetSwitch:
         return f"{SWITCHES[self.switch].label}: {self.value}"
 
 
-@edit("set_scale")
+@edit("set_scale", "song")
 class SetScale:
     """Freeze how raw energy maps to 0..10 in this song; without numbers the school's range returns."""
 
@@ -161,7 +161,7 @@ class SetScale:
         return "Energy scale: the style's" if self.gain is None else "Energy scale fitted to this song"
 
 
-@edit("set_master")
+@edit("set_master", "mix")
 class SetMaster:
     """Set the level of the whole mix before the ceiling."""
 
@@ -174,7 +174,7 @@ class SetMaster:
         return f"Mix level: {self.gain_db:+g} dB"
 
 
-@edit("set_notes")
+@edit("set_notes", "song")
 class SetNotes:
     """Write a note about the song."""
 

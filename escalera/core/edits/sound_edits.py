@@ -48,7 +48,7 @@ def _frozen(song: Song, lane: str) -> None:
         not_printed(song.layer_by_id[owner.layer_id])
 
 
-@edit("set_value")
+@edit("set_value", "layers")
 class SetValue:
     """Set any parameter by its path: of a sound, an effect, a layer, a family's bus, a shared space, the mix."""
 
@@ -67,7 +67,7 @@ class SetValue:
         return f"{lane_label(song, self.lane)} {lane_parameter(song, self.lane).said(self.value)}"
 
 
-@edit("add_effect")
+@edit("add_effect", "layers mix")
 class AddEffect:
     """Put an effect at the end of a chain: of a layer, a family's bus or the mix."""
 
@@ -102,7 +102,7 @@ def _device(song: Song, owner_text: str, device_id: int) -> tuple[tuple[Device, 
     return chain, device
 
 
-@edit("remove_effect")
+@edit("remove_effect", "layers")
 class RemoveEffect:
     """Take an effect out of its chain, its curves with it."""
 
@@ -121,7 +121,7 @@ class RemoveEffect:
         )
 
 
-@edit("move_effect")
+@edit("move_effect", "layers")
 class MoveEffect:
     """Move an effect earlier (negative) or later in its chain."""
 
@@ -145,7 +145,7 @@ class MoveEffect:
         return f"{label} moved {'earlier' if self.by < 0 else 'later'} in the chain"
 
 
-@edit("switch_effect")
+@edit("switch_effect", "layers")
 class SwitchEffect:
     """Let an effect rest, or work again."""
 
@@ -162,7 +162,7 @@ class SwitchEffect:
         return f"{_device(song, self.owner, self.effect_id)[1].kind.label} {'on' if self.on else 'off'}"
 
 
-@edit("set_duck_by")
+@edit("set_duck_by", "layers")
 class SetDuckBy:
     """Say what ducks a layer: 0 every kick, −1 every beat, or another layer."""
 
@@ -182,7 +182,7 @@ class SetDuckBy:
         return f"{layer_of(song, self.layer_id).name} ducked by {who}"
 
 
-@edit("set_recipe")
+@edit("set_recipe", "layers")
 class SetRecipe:
     """Write down how a layer's sound was made."""
 
@@ -198,7 +198,7 @@ class SetRecipe:
         return f"Note on how {layer_of(song, self.layer_id).name} was made"
 
 
-@edit("add_stack")
+@edit("add_stack", "layers")
 class AddStack:
     """Stack a further sound on a layer: the same notes play it too."""
 
@@ -234,7 +234,7 @@ def _part(song: Song, layer_id: int, part_id: int) -> tuple[Layer, StackPart]:
     return layer, part
 
 
-@edit("set_stack")
+@edit("set_stack", "layers")
 class SetStack:
     """Set a stacked sound's level, offset, polarity and place."""
 
@@ -264,7 +264,7 @@ class SetStack:
         return f"{layer.name}: stacked {BY_KEY[part.sound_key].label.lower()} set"
 
 
-@edit("wide_pair")
+@edit("wide_pair", "layers")
 class WidePair:
     """Stack one sound twice, left and right, a few milliseconds apart, so that it is wide and its middle stays free."""
 
@@ -284,7 +284,7 @@ class WidePair:
         return f"{layer_of(song, self.layer_id).name}: {sound_of(self.sound).label.lower()} left and right"
 
 
-@edit("set_stack_value")
+@edit("set_stack_value", "layers")
 class SetStackValue:
     """Set one parameter of a stacked sound."""
 
@@ -305,7 +305,7 @@ class SetStackValue:
         return f"{layer.name}: stacked {BY_KEY[part.sound_key].label.lower()} changed"
 
 
-@edit("remove_stack")
+@edit("remove_stack", "layers")
 class RemoveStack:
     """Take a stacked sound off a layer."""
 

@@ -12,7 +12,7 @@ from escalera.core.rhythm.spoken_beats import check_word
 from escalera.errors import EditError
 
 
-@edit("set_swing")
+@edit("set_swing", "shaping")
 class SetSwing:
     """Let a section, or one layer in it, swing: where the second of two eighths or sixteenths comes, 50 to 75 %."""
 
@@ -41,7 +41,7 @@ class SetSwing:
         return f"Swing of {who}{section_of(song, self.section_id).name}: {self.subdivision} at {self.percent:g} %"
 
 
-@edit("teach_word")
+@edit("teach_word", "song")
 class TeachWord:
     """Teach a word for a drum, or (without a drum) forget it."""
 

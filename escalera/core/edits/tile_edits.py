@@ -38,7 +38,7 @@ def _where(song: Song, section_id: int, layer_id: int, phrase: int | None) -> st
     return f"{layer_of(song, layer_id).name} in {section.name}{part}"
 
 
-@edit("toggle_tile")
+@edit("toggle_tile", "placements")
 class ToggleTile:
     """Silence a layer in a phrase, or fill the bare phrase with what it plays nearby."""
 
@@ -80,7 +80,7 @@ def _filling(
     raise EditError(f"{layer.name} has no pattern yet. Choose one under “place a pattern”.")
 
 
-@edit("place")
+@edit("place", "placements")
 class Place:
     """Let a layer play a pattern on a phrase, a span of ticks or the whole section."""
 
@@ -103,7 +103,7 @@ class Place:
         )
 
 
-@edit("place_new")
+@edit("place_new", "notes placements")
 class PlaceNew:
     """Bring a pattern into the song and place it in one step."""
 
@@ -138,7 +138,7 @@ def _check_notes(count: int) -> None:
         )
 
 
-@edit("lift")
+@edit("lift", "placements")
 class Lift:
     """Silence a layer on a phrase, a span of ticks or the whole section."""
 
@@ -157,7 +157,7 @@ class Lift:
         return f"Lifted {_where(song, self.section_id, self.layer_id, self.phrase)}"
 
 
-@edit("vary")
+@edit("vary", "placements")
 class Vary:
     """Change how a layer plays a phrase, a span or a section: thinner, twice as fast, shifted, filtered, faded."""
 
@@ -226,7 +226,7 @@ def _share_of_curve(variation: Variation, placement: Placement, low: int, high: 
     return variation if part is None else part.variation
 
 
-@edit("set_pattern")
+@edit("set_pattern", "notes")
 class SetPattern:
     """Replace the notes of a pattern wherever it plays."""
 
@@ -246,7 +246,7 @@ class SetPattern:
         return f"Notes of {pattern_of(song, self.pattern_id).name} changed"
 
 
-@edit("set_tiles")
+@edit("set_tiles", "placements")
 class SetTiles:
     """Set or lift several tiles as one step; tiles that nothing can fill stay bare."""
 
@@ -277,7 +277,7 @@ class SetTiles:
         return f"{count} {'tile' if count == 1 else 'tiles'} {'set' if self.sounding else 'lifted'}"
 
 
-@edit("copy_tiles")
+@edit("copy_tiles", "placements")
 class CopyTiles:
     """Let a section play what another one plays, over and over where it is longer."""
 
@@ -307,7 +307,7 @@ class CopyTiles:
         return f"{section_of(song, self.to_id).name} plays as {section_of(song, self.from_id).name}"
 
 
-@edit("set_pattern_text")
+@edit("set_pattern_text", "notes")
 class SetPatternText:
     """Replace the notes of a pattern by notes written as text, over a length in beats; `layer_id` says whose drum they hit."""
 

@@ -29,7 +29,7 @@ def second_voice(
     return line, parallel_line([(n.tick, n.pitch - shift) for n in line.notes], frame, interval)
 
 
-@edit("second_voice")
+@edit("second_voice", "layers notes placements")
 class SecondVoice:
     """Give a phrase of a line a second voice on another layer: chord tones on the beats, parallels in the key between."""
 
@@ -139,7 +139,7 @@ DEALS: dict[str, tuple[str, Deal]] = {
 }
 
 
-@edit("split_line")
+@edit("split_line", "layers notes placements")
 class SplitLine:
     """Deal a phrase's notes out to two layers: upper and lower, in turn, bar by bar, or the chosen ones."""
 
@@ -173,7 +173,7 @@ class SplitLine:
         return f"{where(song, self.section_id, self.layer_id, self.phrase)}: {DEALS[self.deal][0]} go to another layer"
 
 
-@edit("answer_only")
+@edit("answer_only", "notes placements")
 class AnswerOnly:
     """Leave out the notes of a line that sound together with another layer's, so that it answers in the gaps."""
 
@@ -203,7 +203,7 @@ class AnswerOnly:
         )
 
 
-@edit("fold_line")
+@edit("fold_line", "notes placements")
 class FoldLine:
     """Bring notes that lie outside the sound's range into it, by octaves."""
 

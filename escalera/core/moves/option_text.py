@@ -18,6 +18,7 @@ from escalera.core.edits.body_edits import with_parked
 from escalera.core.edits.edit import edit, section_of
 from escalera.core.edits.section_edits import ResizeSection
 from escalera.core.edits.tile_edits import CopyTiles, Lift, SetTiles
+from escalera.core.edits.touched import EVERYTHING as ALL_PARTS
 from escalera.core.moves.move import KINDS, Move, apply_move, moves_for, playing
 from escalera.core.palette.sounds import FAMILIES
 from escalera.core.reading.events import Events, section_events
@@ -49,7 +50,7 @@ class Option:
     trouble: str = ""
 
 
-@edit("add_options")
+@edit("add_options", ALL_PARTS)
 class AddOptions:
     """Park said options beside a section's body, as one step. Raises EditError when none of them can be had."""
 
