@@ -5,7 +5,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 export NUMBA_CACHE_DIR := $(CURDIR)/$(VENV)/numba-cache
 
-.PHONY: install demo test lint format bench vendor clean
+.PHONY: install demo test lint format texts bench vendor clean
 
 install: $(VENV)/.installed
 
@@ -53,6 +53,9 @@ $(VENV)/.benched: $(VENV)/.installed
 
 bench: $(VENV)/.benched
 	$(BIN)/python -m benchmarks
+
+texts: $(VENV)/.tested
+	$(BIN)/python tools/list_texts.py
 
 vendor:
 	sh tools/vendor

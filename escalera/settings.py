@@ -21,6 +21,9 @@ class Settings(BaseSettings):
     cache_mb: int = Field(700, ge=0, description="memory for rendered sound, in megabytes")
     soundfont: str = Field("", description="a SoundFont file to use; by default the first one installed")
     disk_cache_mb: int = Field(1000, ge=0, description="rendered sound kept on disk, in megabytes; 0 keeps none")
+    language: str = Field(
+        "en", pattern=r"^[a-z]{2,3}(_[A-Z]{2})?$", description="language of the pages, where web/texts has it"
+    )
     upload_mb: int = Field(24, ge=1, description="largest file that may be imported, in megabytes")
 
 

@@ -37,6 +37,7 @@ from escalera.web import (
 from escalera.web import checks as judging
 from escalera.web.assets import asset_url
 from escalera.web.terms import term
+from escalera.web.texts import install_texts
 
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:; "
@@ -72,6 +73,7 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     )  # fmt: skip
     CSRFProtect(app)
     Compress(app)
+    install_texts(app, settings.language)
     app.jinja_env.globals.update(asset=asset_url, term=term, do=_do)
     app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}", fields=write_command)
     for module in PAGES:

@@ -3,14 +3,20 @@
 import io
 import json
 import re
+from importlib.util import module_from_spec, spec_from_file_location
+from pathlib import Path
 
 import pytest
+from babel.messages.catalog import Catalog
+from babel.messages.mofile import write_mo
 from lxml import html
 
 from escalera.core.edits import EDITS
 from escalera.errors import InputError, RenderStopped
 from escalera.services.exporting import Options, export
+from escalera.web import create_app
 from escalera.web.terms import TERMS
+from escalera.web.texts import FOLDER, install_texts
 from tests.songs import ids, small_song
 
 NAME = ids(small_song())
@@ -274,3 +280,22 @@ def test_words_of_the_picture_are_explained_where_they_stand(client, song_id):
     ):
         found = {e.text: e.get("title") for e in tree(client.get(address)).xpath("//abbr[@tabindex='0']")}
         assert all(found[word] == TERMS[word.lower()] for word in words)
+
+
+def test_every_text_of_the_pages_is_in_the_catalogue_and_can_be_translated(studio, tmp_path):
+    path = Path(__file__).parents[2] / "tools" / "list_texts.py"
+    spec = spec_from_file_location("list_texts", path)
+    tool = module_from_spec(spec)
+    spec.loader.exec_module(tool)
+    kept = (FOLDER / "messages.pot").read_bytes()
+    assert kept == tool.catalog(), "renew it with make texts"
+    words = Catalog(locale="es")
+    words.add("Ideas", "Apuntes")
+    words.add(("note", "notes"), ("nota", "notas"))
+    (tmp_path / "es" / "LC_MESSAGES").mkdir(parents=True)
+    with (tmp_path / "es" / "LC_MESSAGES" / "messages.mo").open("wb") as out:
+        write_mo(out, words)
+    app = create_app(studio, testing=True)
+    install_texts(app, "es", tmp_path)
+    page = tree(app.test_client().get("/ideas"))
+    assert page.xpath("//h1")[0].text == "Apuntes" and "Save idea" in page.text_content(), "the rest stays as it is"
