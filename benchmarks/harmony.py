@@ -15,7 +15,7 @@ from escalera.core.theory.keys import Key
 from escalera.core.theory.pitch import name_to_fifths
 from escalera.core.theory.voicings import voice_path
 
-SCORES = 120
+SCORES = 40  # a sample that keeps the whole run under five minutes
 LINES = ("I | V | vi | IV", "i VI | III VII", "<F | G@3.5 Am | % | C7", "Dm7 | G7 | Cmaj7 | A7")
 
 
