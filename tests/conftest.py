@@ -86,7 +86,10 @@ def chromium_path() -> str:
 def browser():
     from playwright.sync_api import sync_playwright
 
-    flags = "--no-sandbox --disable-gpu --disable-background-networking --disable-component-update --disable-sync --no-first-run"
+    flags = (
+        "--no-sandbox --disable-gpu --disable-background-networking "
+        "--disable-component-update --disable-sync --no-first-run"
+    )
     with sync_playwright() as driver:
         opened = driver.chromium.launch(executable_path=chromium_path(), args=flags.split())
         yield opened

@@ -67,8 +67,17 @@ def test_a_command_leaves_a_whole_song_and_touches_nothing_that_is_frozen_or_pin
 def played(body):
     """What a body plays, without ids and without what belongs to its section."""
     placements = sorted((replace(p, id=0) for p in body.placements), key=lambda p: (p.layer_id, p.start_ticks))
-    return replace(body, id=0, name="", role="none", target=SONG.sections[0].target, placements=tuple(placements), parked=(),
-                   body_name="", body_who="")  # fmt: skip
+    return replace(
+        body,
+        id=0,
+        name="",
+        role="none",
+        target=SONG.sections[0].target,
+        placements=tuple(placements),
+        parked=(),
+        body_name="",
+        body_who="",
+    )
 
 
 OF_ONE_SECTION = {"section_id", "from_id"}
@@ -99,7 +108,9 @@ def test_a_command_is_read_back_from_fields_of_text(kind):
             written |= {f"{name}.{key}": str(v) for key, v in value.items()}
         else:
             written[name] = json.dumps(value) if isinstance(value, list) else str(value)
-    assert read_command({"kind": kind, **written}, base_of(kind)).apply(base_of(kind)) == COMMANDS[kind](**ROWS[kind][0][0]).apply(base_of(kind))  # fmt: skip
+    assert read_command({"kind": kind, **written}, base_of(kind)).apply(base_of(kind)) == COMMANDS[kind](
+        **ROWS[kind][0][0]
+    ).apply(base_of(kind))
 
 
 @pytest.mark.parametrize("fields, says", [

@@ -40,8 +40,11 @@ def heard(song, section):
 
 def onsets(song, section, name=None, families=()):
     span = timeline(song).span_of(section.id)
-    return sum(len(layer_events(song, span, x).table) for x in sounding_layers(song, song.section_by_id[section.id])
-               if (x.name == name if name else not families or x.family in families))  # fmt: skip
+    return sum(
+        len(layer_events(song, span, x).table)
+        for x in sounding_layers(song, song.section_by_id[section.id])
+        if (x.name == name if name else not families or x.family in families)
+    )
 
 
 def phrase_layers(song, section):

@@ -51,13 +51,25 @@ def everything():
                 )
                 song = EDITS["add_effect"](owner, effect.key).apply(song) if count < 12 else song
     for kind, fields in (
-        ("add_stack", dict(layer_id=K, sound="rim-knock")), ("set_recipe", dict(layer_id=P, text="one take, kept")),
-        ("set_value", dict(lane="return.echo.feedback", value=0.6)), ("set_value", dict(lane="bus.low-end.level_db", value=-3)),
-        ("set_value", dict(lane=f"layer.{P}.sound.attack_s", value=0.4)), ("set_duck_by", dict(layer_id=P, by=B)),
-        ("set_curve", dict(section_id=C, lane="master.level_db", points=[[0, -6, "wave"], [7680, 0, "steps"], [15360, -2, "hold"]], rate_beats=0.5)),
-        ("treat", dict(section_id=C, layer_id=P, lane="send.near", value=-9)), ("throw", dict(section_id=C, layer_id=P, start_ticks=0, end_ticks=960)),
+        ("add_stack", dict(layer_id=K, sound="rim-knock")),
+        ("set_recipe", dict(layer_id=P, text="one take, kept")),
+        ("set_value", dict(lane="return.echo.feedback", value=0.6)),
+        ("set_value", dict(lane="bus.low-end.level_db", value=-3)),
+        ("set_value", dict(lane=f"layer.{P}.sound.attack_s", value=0.4)),
+        ("set_duck_by", dict(layer_id=P, by=B)),
+        (
+            "set_curve",
+            dict(
+                section_id=C,
+                lane="master.level_db",
+                points=[[0, -6, "wave"], [7680, 0, "steps"], [15360, -2, "hold"]],
+                rate_beats=0.5,
+            ),
+        ),
+        ("treat", dict(section_id=C, layer_id=P, lane="send.near", value=-9)),
+        ("throw", dict(section_id=C, layer_id=P, start_ticks=0, end_ticks=960)),
         ("switch_effect", dict(owner="master", effect_id=song.master[0].id, on=False)),
-    ):  # fmt: skip
+    ):
         song = EDITS[kind](**fields).apply(song)
     return song
 

@@ -122,9 +122,11 @@ def test_every_chord_in_every_inversion_and_key_is_among_the_first_three(quality
             chord = Chord(key.scale_fifths[degree], quality)
             for number, pitches in enumerate(_positions(chord)):
                 found = name_chord(pitches, key)[: 4 if quality == "dim7" else 3]
-                assert any(
-                    r.chord.root_class == chord.root_class and r.chord.quality == quality for r in found
-                ), (chord, pitches, [r.name for r in found])  # fmt: skip
+                assert any(r.chord.root_class == chord.root_class and r.chord.quality == quality for r in found), (
+                    chord,
+                    pitches,
+                    [r.name for r in found],
+                )
                 if number == 0 and quality in ("", "m", "7", "maj7", "dim", "sus4", "5", "9", "m9", "maj9", "add9"):
                     assert found[0].chord.quality == quality and inversion(found[0].chord) == 0
 

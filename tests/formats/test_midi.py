@@ -113,9 +113,22 @@ def test_the_pedal_lengthens_and_bends_are_said_to_be_dropped():
 
 @pytest.mark.parametrize("kind", [0, 1])
 def test_tempo_metre_key_markers_and_channels_are_read(kind):
-    meta = [(0, mido.MetaMessage("set_tempo", tempo=500_000)), (0, mido.MetaMessage("time_signature", numerator=3, denominator=4)), (0, mido.MetaMessage("key_signature", key="Am")),
-            (0, mido.MetaMessage("marker", text="Verse")), (0, on(36, channel=9)), (0, on(45)), (480, off(45)), (0, off(36, channel=9)), (4 * 1440 - 480, mido.MetaMessage("marker", text="Chorus")),
-            (0, mido.MetaMessage("set_tempo", tempo=400_000)), (0, on(72, channel=1)), (480, off(72, channel=1)), (8 * 480, on(38, channel=9)), (10, off(38, channel=9))]  # fmt: skip
+    meta = [
+        (0, mido.MetaMessage("set_tempo", tempo=500_000)),
+        (0, mido.MetaMessage("time_signature", numerator=3, denominator=4)),
+        (0, mido.MetaMessage("key_signature", key="Am")),
+        (0, mido.MetaMessage("marker", text="Verse")),
+        (0, on(36, channel=9)),
+        (0, on(45)),
+        (480, off(45)),
+        (0, off(36, channel=9)),
+        (4 * 1440 - 480, mido.MetaMessage("marker", text="Chorus")),
+        (0, mido.MetaMessage("set_tempo", tempo=400_000)),
+        (0, on(72, channel=1)),
+        (480, off(72, channel=1)),
+        (8 * 480, on(38, channel=9)),
+        (10, off(38, channel=9)),
+    ]
     song = import_midi(midi([meta], 480, kind), "x").song
     assert [(s.name, s.role, s.bars) for s in song.sections] == [("Verse", "verse", 4), ("Chorus", "chorus", 4)]
     assert (str(song.metre), str(song.key), song.tempo_bpm) == ("3/4", "A minor", 120.0)

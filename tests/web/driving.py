@@ -40,7 +40,10 @@ def trouble_of(page):
     """What axe finds against WCAG A and AA."""
     page.evaluate(next(Path("tests/vendor").glob("axe-*.min.js")).read_text())
     return page.evaluate(
-        "async () => (await axe.run(document, { runOnly: ['wcag2a', 'wcag2aa'] })).violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.target + ' ' + (n.any[0]?.message ?? '')).join(' | '))"
+        "async () => (await axe.run(document, "
+        "{ runOnly: ['wcag2a', 'wcag2aa'] })).violations.map(v => v.id + ': ' + "
+        "v.nodes.slice(0, 3).map(n => n.target + ' ' + (n.any[0]?.message ?? '')).join(' | "
+        "'))"
     )
 
 

@@ -184,7 +184,8 @@ def shown(page, studio, song_id):
 
 def pegs(page):
     return page.evaluate(
-        "[...document.querySelectorAll('#plot .peg:not(.sketch)')].map((p) => [p.dataset.tick, p.dataset.pitch, p.dataset.ticks, p.dataset.velocity].map(Number))"
+        "[...document.querySelectorAll('#plot .peg:not(.sketch)')].map((p) => "
+        "[p.dataset.tick, p.dataset.pitch, p.dataset.ticks, p.dataset.velocity].map(Number))"
     )
 
 
@@ -193,7 +194,9 @@ def spot(page, tick, pitch):
     return page.evaluate(
         """([tick, pitch]) => { const plot = document.getElementById("plot"), box = plot.getBoundingClientRect();
         const y = JSON.parse(document.getElementById("bench-facts").textContent).rungs.find((r) => r[0] === pitch)[1];
-        return [box.left + (box.width * tick) / Number(plot.dataset.length), box.top + y]; }""", [tick, pitch])  # fmt: skip
+        return [box.left + (box.width * tick) / Number(plot.dataset.length), box.top + y]; }""",
+        [tick, pitch],
+    )
 
 
 @pytest.mark.browser
@@ -406,7 +409,9 @@ def test_an_idea_is_caught_from_the_shelf_before_anything_is_named(page, server)
     page.evaluate(
         """(rows) => { const events = rows.flatMap(([at, long, key]) => [[at, "keydown", key], [at + long, "keyup", key]]).sort((a, b) => a[0] - b[0]);
         for (const [at, type, key] of events) { const event = new KeyboardEvent(type, { key, code: key.length > 1 ? key : `Key${key.toUpperCase()}`, bubbles: true, cancelable: true });
-        Object.defineProperty(event, "timeStamp", { value: 5000 + at }); document.body.dispatchEvent(event); } }""", [*hand, *arrows])  # fmt: skip
+        Object.defineProperty(event, "timeStamp", { value: 5000 + at }); document.body.dispatchEvent(event); } }""",
+        [*hand, *arrows],
+    )
     assert page.locator("#caught").inner_text() == "Caught: 6 notes, 4 taps."
     page.keyboard.press("Enter")
     page.wait_for_selector(".bench")
@@ -438,7 +443,9 @@ def test_the_bench_and_its_panels_are_legible_and_inside_the_window(page, server
     song_id = next(card.id for card in server[1].shelf() if card.title == "Harbour Stairs")
     open_bench(page, server, song_id, "Glass bell", "Chorus 2")
     assert page.evaluate(
-        "() => document.documentElement.scrollWidth <= innerWidth && [...document.querySelectorAll('.songbar > *, .rail-row > *')].every((e) => e.getBoundingClientRect().right <= innerWidth)"
+        "() => document.documentElement.scrollWidth <= innerWidth && "
+        "[...document.querySelectorAll('.songbar > *, .rail-row > *')].every((e) => "
+        "e.getBoundingClientRect().right <= innerWidth)"
     )
     for tab in ("line", "make", "layers", "tune"):
         page.click(f"[data-tab={tab}]")

@@ -235,10 +235,13 @@ def test_nothing_runs_out_of_the_window(page, server, width):
     page.set_viewport_size({"width": width, "height": 800})
     open_song(page, server, "Harbour Stairs")
     assert page.evaluate(
-        "document.documentElement.scrollWidth <= innerWidth && document.querySelector('.handrail').getBoundingClientRect().bottom <= innerHeight + 1"
+        "document.documentElement.scrollWidth <= innerWidth && "
+        "document.querySelector('.handrail').getBoundingClientRect().bottom <= innerHeight + "
+        "1"
     )
     assert page.evaluate(
-        "[...document.querySelectorAll('.songbar > *, .rail-row > *')].every(e => e.getBoundingClientRect().right <= innerWidth)"
+        "[...document.querySelectorAll('.songbar > *, .rail-row > *')].every(e => "
+        "e.getBoundingClientRect().right <= innerWidth)"
     )
 
 

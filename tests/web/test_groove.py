@@ -319,5 +319,7 @@ def test_the_groove_page_is_accessible_and_fits(page, server, theme):
     for width in (1024, 1280):
         page.set_viewport_size({"width": width, "height": 800})
         assert page.evaluate(
-            "document.documentElement.scrollWidth <= innerWidth && document.querySelector('.handrail').getBoundingClientRect().bottom <= innerHeight + 1"
+            "document.documentElement.scrollWidth <= innerWidth && "
+            "document.querySelector('.handrail').getBoundingClientRect().bottom <= innerHeight + "
+            "1"
         )

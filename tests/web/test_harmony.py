@@ -341,5 +341,7 @@ def test_the_harmony_page_and_the_helper_are_accessible_and_fit(page, server, th
     for width in (1024, 1280):
         page.set_viewport_size({"width": width, "height": 800})
         assert page.evaluate(
-            "document.documentElement.scrollWidth <= innerWidth && document.querySelector('.handrail').getBoundingClientRect().bottom <= innerHeight + 1"
+            "document.documentElement.scrollWidth <= innerWidth && "
+            "document.querySelector('.handrail').getBoundingClientRect().bottom <= innerHeight + "
+            "1"
         )

@@ -145,10 +145,15 @@ def test_versions_are_kept_compared_and_chosen_in_the_history(page, server):
 
 def test_the_record_is_taken_away_with_reasons_verdicts_and_what_was_used(client, studio, song_id):
     steps = (
-        ("set_brief", dict(lines={"length": "3:30"})), ("set_reason", dict(layer_id=P, reason="it carries the chords")), ("set_aside", dict(layer_id=K, reason="too heavy")),
-        ("park_body", dict(section_id=C, name="barer", who="Ana")), ("set_length_reason", dict(section_id=V, reason="by feel")), ("hold_layer", dict(layer_id=P, sent_by="the cellist")),
-        ("add_effect", dict(owner="master", effect="compressor")), ("set_control", dict(layer_id=P, control="send.echo", value=-12)),
-    )  # fmt: skip
+        ("set_brief", dict(lines={"length": "3:30"})),
+        ("set_reason", dict(layer_id=P, reason="it carries the chords")),
+        ("set_aside", dict(layer_id=K, reason="too heavy")),
+        ("park_body", dict(section_id=C, name="barer", who="Ana")),
+        ("set_length_reason", dict(section_id=V, reason="by feel")),
+        ("hold_layer", dict(layer_id=P, sent_by="the cellist")),
+        ("add_effect", dict(owner="master", effect="compressor")),
+        ("set_control", dict(layer_id=P, control="send.echo", value=-12)),
+    )
     for kind, fields in steps:
         studio.edit(song_id, studio.head(song_id).revision_id, EDITS[kind](**fields))
     studio.versions.keep(song_id, studio.head(song_id).revision_id, "first light", "it breathes")
@@ -156,9 +161,18 @@ def test_the_record_is_taken_away_with_reasons_verdicts_and_what_was_used(client
     text = answer.get_data(as_text=True)
     assert answer.mimetype == "text/markdown" and "small-record.md" in answer.headers["Content-Disposition"]
     for line in (
-        "- length: 3:30", "- Not met: 3:30 is wanted", "- Soft pad: it carries the chords Sent by the cellist; it stays as it is.", "- Round kick: too heavy", "- Verse, 8 bars: by feel",
-        "- Chorus: barer (by Ana), not decided", "- first light: it breathes", "- Soft pad: Soft pad, into the echo", "- The mix: Compressor", "## Open", "## Next",
-    ):  # fmt: skip
+        "- length: 3:30",
+        "- Not met: 3:30 is wanted",
+        "- Soft pad: it carries the chords Sent by the cellist; it stays as it is.",
+        "- Round kick: too heavy",
+        "- Verse, 8 bars: by feel",
+        "- Chorus: barer (by Ana), not decided",
+        "- first light: it breathes",
+        "- Soft pad: Soft pad, into the echo",
+        "- The mix: Compressor",
+        "## Open",
+        "## Next",
+    ):
         assert line in text, line
     assert text.index("Every step") < text.index("Option of Chorus saved: barer, by Ana") and "## Accepted" not in text
 

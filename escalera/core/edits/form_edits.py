@@ -20,7 +20,7 @@ MAX_STRETCH = 8
 MAX_LENGTH_REASON = 200
 
 
-@edit("stretch_section", "form placements")
+@edit("stretch_section", "time harmony form placements shaping")
 class StretchSection:
     """Make a section a bar or two longer for tension, or cut it short to move on, and keep the reason."""
 

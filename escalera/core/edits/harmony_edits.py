@@ -262,7 +262,7 @@ class SetVoicing:
         return f"{layer_of(song, self.layer_id).name}, {self.part.replace('_', ' ')}: {said}"
 
 
-@edit("change_key_at", "harmony")
+@edit("change_key_at", "layers harmony shaping options")
 class ChangeKeyAt:
     """Change the key at a section, for it alone or for all that follows, with the chords that lead there."""
 

@@ -91,7 +91,7 @@ def _in_family_order(layers: tuple[Layer, ...], layer: Layer) -> tuple[Layer, ..
     return (*layers[:index], layer, *layers[index:])
 
 
-@edit("remove_layer", "layers placements options")
+@edit("remove_layer", "layers placements shaping options")
 class RemoveLayer:
     """Take a layer out with all that it plays; patterns stay in the song's list."""
 
@@ -150,7 +150,7 @@ class MoveLayer:
         return f"Moved layer {layer_of(song, self.layer_id).name} {'up' if self.by < 0 else 'down'}"
 
 
-@edit("set_sound", "layers")
+@edit("set_sound", "layers shaping options")
 class SetSound:
     """Let a layer play with another sound; its notes, effects and levels stay."""
 

@@ -116,7 +116,7 @@ class MoveSection:
         return f"Moved {section_of(song, self.section_id).name} {'earlier' if self.by < 0 else 'later'}"
 
 
-@edit("split_section", "form placements")
+@edit("split_section", "time harmony form placements shaping options")
 class SplitSection:
     """Split a section after a number of its bars; the second half becomes a section of its own."""
 
@@ -204,7 +204,7 @@ def _progression_until(song: Song, section: Section, tick: int) -> Progression |
     return between_ticks(current, 0, tick, section_bar_ticks(section, song.metre)[-1])
 
 
-@edit("merge_sections", "time form placements shaping")
+@edit("merge_sections", "time harmony form placements shaping options")
 class MergeSections:
     """Join a section with the one after it; it keeps its name."""
 
@@ -283,7 +283,7 @@ class DuplicateSection:
         return f"Duplicated {section_of(song, self.section_id).name}"
 
 
-@edit("resize_section", "form placements shaping")
+@edit("resize_section", "time harmony form placements shaping")
 class ResizeSection:
     """Give a section another number of bars; what played to its end goes on to the new end."""
 
@@ -393,7 +393,7 @@ class SetTarget:
         return f"Target energy of {section_of(song, self.section_id).name}: {wanted}"
 
 
-@edit("shift_section", "harmony")
+@edit("shift_section", "harmony shaping")
 class ShiftSection:
     """Raise or lower a section: its chords, what follows them and its pitched notes; drums stay."""
 

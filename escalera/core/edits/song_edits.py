@@ -31,7 +31,7 @@ class RenameSong:
         return f"Title: {clean_name(self.title, 'title', MAX_TITLE)}"
 
 
-@edit("set_tempo", "time")
+@edit("set_tempo", "time options")
 class SetTempo:
     """Set the tempo of the song (changes inside sections keep their ratio), or of one section."""
 
@@ -92,7 +92,7 @@ class GlideTempo:
         return f"Tempo of {section_of(song, self.section_id).name} glides to {self.to_bpm:g} bpm"
 
 
-@edit("set_metre", "time placements shaping options")
+@edit("set_metre", "time harmony placements shaping options")
 class SetMetre:
     """Set the metre of the song, or of one section; bars keep their numbers."""
 

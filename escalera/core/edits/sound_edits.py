@@ -102,7 +102,7 @@ def _device(song: Song, owner_text: str, device_id: int) -> tuple[tuple[Device, 
     return chain, device
 
 
-@edit("remove_effect", "layers")
+@edit("remove_effect", "layers mix shaping options")
 class RemoveEffect:
     """Take an effect out of its chain, its curves with it."""
 

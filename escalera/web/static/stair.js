@@ -320,6 +320,15 @@ document.addEventListener(
 document.addEventListener("htmx:beforeSwap", (event) => {
   answer = event.detail.pathInfo?.requestPath ?? "";
 });
+// What was chosen while a measurement was on its way stays chosen: its answer is about another selection, and is asked for again.
+let measuredFor = "";
+document.addEventListener("htmx:configRequest", (event) => {
+  if (event.detail.path.includes("/measured")) measuredFor = selection();
+});
+document.addEventListener("htmx:oobBeforeSwap", (event) => {
+  const stale = answer.includes("/measured") && measuredFor !== selection();
+  if (stale && ["inspector", "state"].includes(event.detail.target?.id)) event.detail.shouldSwap = false;
+});
 // A measurement still on its way belongs to the state that is being replaced, and must not bring it back.
 document.addEventListener("htmx:oobBeforeSwap", (event) => {
   if (event.detail.target?.id === "state" && $("pending")) htmx.trigger("#pending", "htmx:abort");
