@@ -13,10 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.theory.pitch import STANDARD_HZ
+from escalera.core.time.ruler import RATE_HZ
 from escalera.settings import Settings
 
 FOLDERS = ("/usr/share/sounds/sf2", "/usr/share/soundfonts")
-RATE_HZ = 44_100
 GAIN = 1.6
 BEND_SEMITONES = 2  # the range of a pitch bend as SoundFont players start
 

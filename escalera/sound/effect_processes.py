@@ -15,10 +15,10 @@ from numpy.typing import NDArray
 
 from escalera.core.palette.effects import EFFECT_BY_KEY, WAVES
 from escalera.core.palette.parameters import Settings, setting
+from escalera.core.time.ruler import RATE_HZ
 from escalera.sound.compilation import bus
 from escalera.sound.compilation import effects as k
 
-RATE_HZ = 44_100
 BLOCK = 16
 Audio = NDArray[np.float32]
 Values = NDArray[np.float32]

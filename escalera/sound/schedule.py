@@ -12,9 +12,9 @@ from escalera.core.document.song import Layer, Song, Variation
 from escalera.core.palette.sounds import CHOKES
 from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, Events, layer_events, sounding_layers
 from escalera.core.reading.timeline import Grid, Span
+from escalera.core.time.ruler import RATE_HZ as RATE_HZ
 from escalera.sound.content import encoded
 
-RATE_HZ = 44_100
 RING = np.int64(1 << 40)
 
 

@@ -17,6 +17,7 @@ from escalera.core.palette.parameters import setting
 from escalera.core.reading.events import PITCH, START, layer_events, sounding_layers
 from escalera.core.reading.timeline import Span
 from escalera.core.rhythm.measures import Meeting, kick_and_bass, met
+from escalera.core.time.ruler import RATE_HZ
 from escalera.core.time.ticks import TICKS_PER_QUARTER
 
 Floats = NDArray[np.float64]
@@ -27,7 +28,7 @@ QUIETEST_DB = -48.0  # mean square below which nothing is said to own the band
 BELOW_LOUDEST_DB = 26.0  # what lies further below the section's loudest step owns nothing
 CLEAR_DB = 4.0  # by how much the owner leads
 USUAL_BODY_S = 0.2  # of a drum that has no length of its own
-HOLD_S = 996 / 44_100  # for how long the renderer holds a dip
+HOLD_S = 996 / RATE_HZ  # for how long the renderer holds a dip
 
 
 class LowStep(NamedTuple):

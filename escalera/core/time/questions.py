@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from escalera.core.time.note_values import stretch
 from escalera.core.time.ruler import (
     EIGHTH,
+    RATE_HZ,
     SIXTEENTH,
     UNITS,
     Ruler,
@@ -201,7 +202,7 @@ def _at_clock(match: re.Match[str], asked: Asked) -> Answer:
 
 
 def _at_unit(match: re.Match[str], asked: Asked) -> Answer:
-    tick = int(match[2]) if match[1] == "tick" else round(asked.ruler.ticks_at(int(match[2]) / 44_100))
+    tick = int(match[2]) if match[1] == "tick" else round(asked.ruler.ticks_at(int(match[2]) / RATE_HZ))
     return _moment(tick, asked)
 
 
