@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import logging
 from dataclasses import replace
 
 from escalera.core.document.song import Layer, Song, on_all_bodies
 from escalera.core.reading.timeline import timeline
+from escalera.errors import EscaleraError
 from escalera.sound.first_print_keys import first_print_contents
 from escalera.sound.plan import parts_of, print_content
 from escalera.store.database import Database
 from escalera.store.repository import Repository
 from escalera.store.upkeep_rows import is_done, set_done
 
+log = logging.getLogger("escalera")
 PRINT_KEYS = "print keys 2"
 
 
@@ -22,8 +25,15 @@ def put_in_order(database: Database, repository: Repository) -> None:
             return
     with database.write() as session:
         for revision in repository.with_prints(session):
-            song = repository.at(session, revision.song_id, revision.id)
-            repository.rewrite(session, revision, with_present_keys(song))
+            try:
+                song = repository.at(session, revision.song_id, revision.id)
+                repository.rewrite(session, revision, with_present_keys(song))
+            except (
+                EscaleraError,
+                KeyError,
+                ValueError,
+            ) as error:  # a damaged state must not keep the others from opening
+                log.warning("state %d keeps the names of its prints: %s", revision.id, error)
         set_done(session, PRINT_KEYS)
 
 

@@ -195,7 +195,7 @@ class Repository:
     def with_prints(self, session: Session) -> list[RevisionRow]:
         """Every state in which a layer is printed."""
         rows = session.scalars(select(RevisionRow))
-        return [row for row in rows if b'"prints"' in zlib.decompress(row.document)]
+        return [row for row in rows if b'"prints"' in _unpacked(row)]
 
     def rewrite(self, session: Session, revision: RevisionRow, song: Song) -> None:
         """Put a state down anew, in the present format; for upkeep only, what it says must stay the same."""
@@ -222,3 +222,11 @@ class Repository:
 def _document(song: Song) -> bytes:
     plain = {"version": FORMAT_VERSION, "song": to_plain(song)}
     return zlib.compress(json.dumps(plain, separators=(",", ":")).encode(), 1)
+
+
+def _unpacked(revision: RevisionRow) -> bytes:
+    """The document as text; nothing where it is damaged."""
+    try:
+        return zlib.decompress(revision.document)
+    except zlib.error:
+        return b""

@@ -49,6 +49,18 @@ def test_a_database_of_the_first_format_opens_with_its_history_and_its_prints(tm
     studio.close()
 
 
+def test_a_damaged_state_does_not_keep_an_older_database_from_opening(tmp_path):
+    copy(Path(__file__).parents[1] / "data" / "format1" / "songs.db", tmp_path / "escalera.db")
+    with sqlite3.connect(tmp_path / "escalera.db") as connection:
+        connection.execute("UPDATE revisions SET document = x'00' WHERE id = (SELECT min(id) FROM revisions)")
+    connection.close()
+    studio = Studio(tmp_path, cache_mb=10)
+    small = min(card.id for card in studio.shelf())
+    song = studio.head(small).song
+    assert studio.rendering.print_state(song, next(x.id for x in song.layers if x.prints)) == (2, 2)
+    studio.close()
+
+
 def test_undo_and_redo_walk_the_line_and_a_new_edit_cuts_the_rest(studio):
     song_id = studio.add_song(small_song(), "New")
     for tempo in (90, 100, 110):

@@ -6,11 +6,11 @@ Both are held by comparing the song before and after, in one place, so that no e
 from __future__ import annotations
 
 from escalera.core.document.fields import names
+from escalera.core.document.lanes import FROZEN
 from escalera.core.document.song import Layer, Song, Variation
 from escalera.errors import EditError
 
 SOUND = names(Layer, "pinned")
-FROZEN = names(Layer, "frozen")
 Played = set[tuple[str, int, float, bool, bool]]
 
 
