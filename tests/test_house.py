@@ -1,6 +1,7 @@
 """The house: imports run one way, modules stay small, nothing private leaks."""
 
 import ast
+import re
 from collections import Counter
 from pathlib import Path
 
@@ -113,3 +114,23 @@ def test_kernels_share_nothing_but_their_parts():
             n for n in imports(path) if n.startswith("escalera") and not n.startswith("escalera.sound.kernels.parts")
         ]
         assert not other, path
+
+
+def test_public_functions_say_what_they_take_and_give():
+    """A sentence for every function of core, meters and sound that no registry describes; arrays have shapes."""
+    silent, shapeless = [], []
+    for path in [p for room in ("core", "meters", "sound") for p in (ROOT / room).rglob("*.py")]:
+        body = ast.parse(path.read_text()).body
+        for node in [*body, *(inner for outer in body if isinstance(outer, ast.ClassDef) for inner in outer.body)]:
+            if not isinstance(node, ast.FunctionDef) or node.name.startswith("_"):
+                continue
+            said = ast.get_docstring(node) or ""
+            takes_arrays = "NDArray" in ast.unparse(node.args) + ast.unparse(node.returns or ast.Constant(None))
+            if not said and node.col_offset == 0 and not node.decorator_list:
+                silent.append(f"{path.name}: {node.name}")
+            shape = re.search(
+                r"[Ss]hape|\(2, n\)|\(n, |\(m, |\(channels, n\)|\((?:2|bars),|positions|[Aa]ny order|frames", said
+            )
+            if takes_arrays and "kernels" not in path.parts and not shape:
+                shapeless.append(f"{path.name}: {node.name}")
+    assert not silent and not shapeless

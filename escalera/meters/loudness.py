@@ -29,7 +29,10 @@ class Loudness:
 
 
 def k_coefficients(rate_hz: float) -> NDArray[np.float64]:
-    """Both stages of the K filter at any rate, from their analogue prototypes (BS.1770-4 gives them at 48 kHz)."""
+    """Both stages of the K filter at any rate, from their analogue prototypes (BS.1770-4 gives them at 48 kHz).
+
+    Two second-order sections (b0, b1, b2, 1, a1, a2), shape (2, 6).
+    """
     k = np.tan(np.pi * 1681.974450955533 / rate_hz)
     q, gain = 0.7071752369554196, 10.0 ** (3.999843853973347 / 20.0)
     bridge = gain**0.4996667741545416
@@ -48,7 +51,10 @@ def k_coefficients(rate_hz: float) -> NDArray[np.float64]:
 
 
 def k_energy(audio: Audio, rate_hz: float, edges: NDArray[np.int64]) -> NDArray[np.float64]:
-    """K-weighted energy summed over channels between consecutive sample edges. `audio` is (channels, n)."""
+    """K-weighted energy summed over channels between consecutive sample edges. `audio` is (channels, n).
+
+    `edges` holds m+1 rising sample positions; shape (m,), energy as sum of squares.
+    """
     energy = np.zeros(len(edges) - 1)
     left = np.ascontiguousarray(audio[0])
     right = np.ascontiguousarray(audio[1]) if len(audio) > 1 else np.zeros(0, np.float32)
@@ -59,7 +65,10 @@ def k_energy(audio: Audio, rate_hz: float, edges: NDArray[np.int64]) -> NDArray[
 
 
 def lufs(power: NDArray[np.float64] | float) -> NDArray[np.float64]:
-    """Loudness of a K-weighted mean square, equation 2 of BS.1770-4; -inf below SILENT_POWER (about -121 LUFS)."""
+    """Loudness of a K-weighted mean square, equation 2 of BS.1770-4; -inf below SILENT_POWER (about -121 LUFS).
+
+    `power` of any shape, full scale 1.0.
+    """
     power = np.asarray(power, dtype=np.float64)
     with np.errstate(divide="ignore"):
         return -0.691 + 10.0 * np.log10(np.where(power < SILENT_POWER, 0.0, power))

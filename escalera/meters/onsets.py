@@ -66,7 +66,7 @@ def _peaks(level: NDArray[np.float64], zone: Zone) -> NDArray[np.int64]:
 
 
 def find_onsets(audio: NDArray[np.float32], rate_hz: int) -> dict[str, NDArray[np.int64]]:
-    """Sample positions of onsets by kind: kicks, broad, high, middle."""
+    """Sample positions of onsets by kind: kicks, broad, high, middle. `audio` is (2, n); every kind has its positions in rising order."""
     levels = _levels(audio, rate_hz)
     peaks = {name: _peaks(levels[name], zone) for name, zone in ZONES.items()}
 
@@ -84,7 +84,10 @@ def find_onsets(audio: NDArray[np.float32], rate_hz: int) -> dict[str, NDArray[n
 
 
 def count_onsets(audio: NDArray[np.float32], rate_hz: int, edges: NDArray[np.int64]) -> dict[str, NDArray[np.float64]]:
-    """Weighted onsets between consecutive edges, in the columns hits, kicks and onsets of core.energy.stats."""
+    """Weighted onsets between consecutive edges, in the columns hits, kicks and onsets of core.energy.stats.
+
+    `audio` is (2, n), `edges` m+1 rising sample positions; each column has shape (m,).
+    """
     found = find_onsets(audio, rate_hz)
     counts = {kind: np.histogram(at, edges)[0].astype(float) for kind, at in found.items()}
     hits = KICK * counts["kicks"] + BROAD * counts["broad"] + HIGH_ONLY * counts["high"]

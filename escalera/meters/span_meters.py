@@ -108,7 +108,7 @@ def _correlation(audio: Audio) -> float:
 
 
 def measure_spans(audio: Audio, rate_hz: int, edges: NDArray[np.int64]) -> SpanMeters:
-    """Meters of the spans between consecutive sample edges of (2, n) audio."""
+    """Meters of the spans between consecutive sample edges of (2, n) audio. `edges` holds m+1 rising sample positions; every meter has m rows."""
     n = len(edges) - 1
     stats, correlation, centroid = empty(n), np.ones(n), np.zeros(n)
     power = k_energy(audio, rate_hz, edges) / np.maximum(np.diff(edges), 1)
@@ -121,7 +121,7 @@ def measure_spans(audio: Audio, rate_hz: int, edges: NDArray[np.int64]) -> SpanM
 
 
 def band_levels_db(stats: Stats) -> NDArray[np.float64]:
-    """Level of the six bands, dB of full scale, floor −120."""
+    """Level of the six bands, dB of full scale, floor −120. `stats` has shape (…, WIDTH); the answer (…, 6)."""
     return 10.0 * np.log10(np.maximum(stats[..., :6], 1e-12))
 
 

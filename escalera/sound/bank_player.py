@@ -25,7 +25,10 @@ Read = Callable[[Any, int], NDArray[np.float32]]
 
 
 def read_floats(synth: Any, count: int) -> NDArray[np.float32]:
-    """The next samples (2, count). As floats, since the library dithers 16-bit samples, and no two reads are the same."""
+    """The next samples (2, count). As floats, since the library dithers 16-bit samples, and no two reads are the same.
+
+    Raises OSError where the bank’s library fails.
+    """
     import fluidsynth
 
     audio = np.zeros((2, count), np.float32)

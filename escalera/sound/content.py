@@ -35,7 +35,7 @@ def content_key(*parts: object) -> str:
 
 
 def encoded(value: Any) -> bytes:
-    """The bytes that stand for a value."""
+    """The bytes that stand for a value. Raises TypeError for a type that has no encoding, so that nothing is keyed by accident."""
     write = WRITERS.get(type(value))
     if write is not None:
         return write(value)

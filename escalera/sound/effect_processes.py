@@ -63,7 +63,10 @@ class Stage:
         return np.full(self.blocks + 1, self.still(name), np.float32)
 
     def cycles(self, rate: str) -> NDArray[np.float64]:
-        """Cycles passed at every block since the section's start, for a rate in beats that may move."""
+        """Cycles passed at every block since the section's start, for a rate in beats that may move.
+
+        Shape (blocks,); the rate is the name of a parameter in beats.
+        """
         step = BLOCK / (self.values(rate).astype(np.float64) * self.quarter)
         return self.offset / (float(self.values(rate)[0]) * self.quarter) + np.concatenate(
             ([0.0], np.cumsum(step[:-1]))
@@ -86,7 +89,10 @@ def both(audio: Audio) -> Audio:
 
 
 def wave(name: float, cycles: NDArray[np.float64]) -> NDArray[np.float64]:
-    """A movement 0..1 over cycles; jumps are rounded over a sixteenth of the cycle's edge."""
+    """A movement 0..1 over cycles; jumps are rounded over a sixteenth of the cycle's edge.
+
+    `name` is the index of the wave’s shape; the answer has the shape of `cycles`.
+    """
     turn = cycles - np.floor(cycles)
     kind = WAVES[int(name)]
     if kind == "sine":

@@ -37,6 +37,7 @@ RETURN_INDEX = {row.key: i for i, row in enumerate(RETURNS)}
 
 
 def amplitude(level_db: float) -> float:
+    """Factor of a level in dB; 0 at OFF_DB and below."""
     return 0.0 if level_db <= OFF_DB else 10.0 ** (level_db / 20.0)
 
 
@@ -142,6 +143,7 @@ def finish(
     master: Chain,
     head_samples: int,
 ) -> Plan:
+    """A section’s plan from its parts: buses, shared spaces and the mix with their tails in samples."""
     returns = tuple(RETURN_BY_KEY[row.key].settings + return_settings(song, row.key) for row in RETURNS)
     quarter, beat = quarter_samples(span), beat_samples(span)
     used = used_returns(parts)
@@ -226,7 +228,10 @@ def dynamic_devices(devices: tuple[Device, ...]) -> tuple[tuple[str, Settings], 
 
 
 def onsets_of(song: Song, span: Span, source: int) -> NDArray[np.int64]:
-    """Samples at which a ducking source sounds: every kick, every beat, or one layer."""
+    """Samples at which a ducking source sounds: every kick, every beat, or one layer.
+
+    Rising sample positions from the section’s start, shape (n,); `source` is a layer’s id or one of the special sources.
+    """
     if source == 0:
         return kick_onsets(song, span)
     if source == EVERY_BEAT:
@@ -248,6 +253,7 @@ def used_returns(parts: list[Part]) -> list[int]:
 
 
 def return_stage(index: int, settings: Settings, quarter: float, length: int = 0) -> Stage:
+    """A shared space as a stage; `quarter` is samples a quarter note."""
     return Stage(RETURNS[index].effect, merged(settings), 0, length, quarter)
 
 
@@ -257,10 +263,12 @@ def merged(settings: Settings) -> Settings:
 
 
 def return_tail(index: int, settings: Settings, quarter: float) -> int:
+    """Samples for which a shared space sounds on after its input ends."""
     return PROCESSES[RETURNS[index].effect].tail(return_stage(index, settings, quarter))
 
 
 def chain_tail(chain: Chain, quarter: float) -> int:
+    """Samples for which a chain of effects sounds on; tails of effects in a row add up."""
     return sum(PROCESSES[key].tail(Stage(key, settings, 0, 0, quarter)) for key, settings in chain.devices)
 
 

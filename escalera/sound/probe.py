@@ -27,7 +27,7 @@ def notes_of(rows: Sequence[tuple[float, float, float]], key: str) -> Notes:
 
 
 def play_notes(key: str, notes: Notes, settings: Settings = (), seed: int = 0) -> NDArray[np.float32]:
-    """Notes played by a sound, shape (2, n) float32."""
+    """Notes played by a sound, shape (2, n) float32. Rate RATE_HZ, full scale 1.0. KeyError for a sound that is not in the palette."""
     line = line_of(Stacked(key, settings), notes, seed)
     audio = np.zeros((line.sound.channels, line.end), np.float32)
     play_line(line, audio, 0, 1.0, None, AudioCache(50_000_000))
@@ -40,7 +40,10 @@ def play_note(key: str, pitch: float, hold_s: float, seed: int = 0, settings: Se
 
 
 def probe(key: str, pitch: float, hold_s: float) -> NDArray[np.float64]:
-    """Energy of one note (mean square times seconds) in the six bands; noisy sounds averaged over four takes."""
+    """Energy of one note (mean square times seconds) in the six bands; noisy sounds averaged over four takes.
+
+    `pitch` is a MIDI note, `hold_s` its length in seconds; shape (6,).
+    """
     energies = []
     for take in range(4 if VOICES[key].noisy else 1):
         audio = np.pad(play_note(key, pitch, hold_s, take), ((0, 0), (2048, 4096)))

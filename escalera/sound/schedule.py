@@ -40,7 +40,10 @@ class Notes:
 
 
 def ticks_to_samples(grid: Grid, ticks: NDArray[np.int64] | NDArray[np.int32]) -> NDArray[np.int64]:
-    """Nearest samples of ticks in a section, its tempo changes respected."""
+    """Nearest samples of ticks in a section, its tempo changes respected.
+
+    Ticks and samples from the section’s start; the shape of `ticks` is kept.
+    """
     return np.rint(RATE_HZ * grid.tempo.seconds_at(np.asarray(ticks, np.float64))).astype(np.int64)
 
 
@@ -93,7 +96,10 @@ def _until_choked(start: NDArray[np.int64], stops: list[NDArray[np.int64]]) -> N
 
 
 def kick_onsets(song: Song, span: Span) -> NDArray[np.int64]:
-    """Samples at which a kick sounds in the section; what ducking answers to. Found once per state."""
+    """Samples at which a kick sounds in the section; what ducking answers to. Found once per state.
+
+    Rising positions from the section’s start, shape (n,).
+    """
     key = ("kicks", span.section.id)
     if key not in song.memo:
         song.memo[key] = _kick_onsets(song, span)

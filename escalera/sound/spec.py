@@ -50,6 +50,7 @@ class Moving:
     parameter: Parameter
 
     def at(self, ticks: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Values of the moving parameter at ticks of any shape, in its unit."""
         return Curve(self.slot, self.points, self.rate_ticks).at(ticks, self.parameter)
 
 
@@ -73,12 +74,12 @@ def quarter_samples(span: Span) -> float:
 
 
 def ticks_at(tempo: TempoPoints, samples: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Ticks at samples counted from the section's start; the inverse of the schedule's rounding."""
+    """Ticks at samples counted from the section's start; the inverse of the schedule's rounding. Any shape, which is kept."""
     return tempo_map(tempo).ticks_at(samples / RATE_HZ)
 
 
 def block_ticks(tempo: TempoPoints, offset: int, blocks: int) -> NDArray[np.float64]:
-    """Ticks at every control block, and one more, from a sample on."""
+    """Ticks at every control block, and one more, from a sample on. `offset` in samples from the section’s start; shape (blocks + 1,)."""
     return ticks_at(tempo, offset + np.arange(blocks + 1, dtype=np.float64) * BLOCK)
 
 

@@ -37,10 +37,12 @@ class Unit:
 
     @property
     def left(self) -> NDArray[np.float32]:
+        """The first channel, shape (n,)."""
         return self.audio[0]
 
     @property
     def right(self) -> NDArray[np.float32]:
+        """The second channel, shape (n,); the first again where there is only one."""
         return self.audio[-1]
 
     @property
@@ -90,6 +92,7 @@ def render_unit(spec: UnitSpec, notes: Notes, cache: AudioCache) -> Unit:
 
 
 def stage_of(spec: UnitSpec, index: int, key: str, settings: Settings, offset: int, length: int) -> Stage:
+    """One effect of a unit as a stage, its curves read at every control block."""
     moving = {}
     for m in spec.moving:
         if m.slot.startswith(f"fx.{index}."):
@@ -162,7 +165,7 @@ def _curves(
 
 
 def smooth(curve: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Steps become ramps of about 6 ms, so that a change of level does not click."""
+    """Steps become ramps of about 6 ms, so that a change of level does not click. One factor a control block, shape (n,); the shape is kept."""
     width = 16
     padded = np.concatenate((np.repeat(curve[:1], width // 2), curve, np.repeat(curve[-1:], width // 2 - 1)))
     return np.convolve(padded, np.full(width, 1.0 / width), mode="valid")

@@ -87,10 +87,12 @@ class Voice:
 
 
 def hit(model: Model, ring_s: float, channels: int = 1, noisy: bool = True, **fixed: float) -> Voice:
+    """A voice that rings by itself for `ring_s` seconds, whatever the length of its note."""
     return Voice(model, fixed, ring_s, 0.0, channels, noisy)
 
 
 def note(model: Model, release_s: float, channels: int = 1, noisy: bool = False, **fixed: float) -> Voice:
+    """A voice held for its note and `release_s` seconds more."""
     if channels == 2 and "stereo" in model.defaults:
         fixed["stereo"] = 1.0
     return Voice(model, fixed, 0.0, release_s, channels, noisy)

@@ -73,7 +73,7 @@ def move_preview(song_id: int) -> ResponseReturnValue:
     head = studio().head(song_id)
     section = section_of(head.song, whole_number(request.args.get("section", "")))
     try:
-        found = [move for _, move in found_moves(head.song, section.id, request.args.get("move", ""))]
+        found = [move for move, _ in found_moves(head.song, section.id, request.args.get("move", ""))]
         shown = preview(head.song, section.id, found)
     except InputError as error:
         return render_template("counting/_sentence.html", message=str(error))

@@ -289,13 +289,25 @@ def test_every_text_of_the_pages_is_in_the_catalogue_and_can_be_translated(studi
     spec.loader.exec_module(tool)
     kept = (FOLDER / "messages.pot").read_bytes()
     assert kept == tool.catalog(), "renew it with make texts"
+    assert (FOLDER / "sentences.pot").read_bytes() == tool.sentences(), "renew it with make texts"
     words = Catalog(locale="es")
     words.add("Ideas", "Apuntes")
     words.add(("note", "notes"), ("nota", "notas"))
-    (tmp_path / "es" / "LC_MESSAGES").mkdir(parents=True)
-    with (tmp_path / "es" / "LC_MESSAGES" / "messages.mo").open("wb") as out:
-        write_mo(out, words)
+    core = Catalog(locale="es")
+    core.add(
+        "Section {section_id} is not in this song any more. Choose one that is.",
+        "La sección {section_id} ya no está en esta canción. Elige otra.",
+    )
+    folder = tmp_path / "es" / "LC_MESSAGES"
+    folder.mkdir(parents=True)
+    for name, written in (("messages", words), ("sentences", core)):
+        with (folder / f"{name}.mo").open("wb") as out:
+            write_mo(out, written)
     app = create_app(studio, testing=True)
     install_texts(app, "es", tmp_path)
     page = tree(app.test_client().get("/ideas"))
     assert page.xpath("//h1")[0].text == "Apuntes" and "Save idea" in page.text_content(), "the rest stays as it is"
+    render = app.jinja_env.from_string("{{ message }}").render
+    said = "Section 7 is not in this song any more. Choose one that is."
+    assert render(message=said) == "La sección 7 ya no está en esta canción. Elige otra."
+    assert render(message="A sentence of nobody.") == "A sentence of nobody."

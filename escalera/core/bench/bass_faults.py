@@ -61,6 +61,7 @@ def drum_pitch_hz(layer: Layer) -> float | None:
 
 
 def has_bass_pitch(layer: Layer) -> bool:
+    """Whether a layer is judged as a bass: a tuned drum, or any layer of the low end."""
     return drum_pitch_hz(layer) is not None if layer.sound.is_drum else layer.family == "low end"
 
 

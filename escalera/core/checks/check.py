@@ -68,6 +68,8 @@ Find = Callable[["Facts"], Iterator[Finding]]
 
 
 def check(id: str, title: str, reason: str, *mends: str, when: tuple[str, str] | None = None) -> Callable[[Find], Find]:
+    """Register a function as the check `id`; `mends` names the kinds of moves tried as fixes, `when` a field that must hold a value."""
+
     def register(find: Find) -> Find:
         CHECKS[id] = Check(id, title, reason, when, mends, find)
         return find

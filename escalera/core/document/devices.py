@@ -119,7 +119,10 @@ class Curve:
     rate_ticks: Annotated[int, number("Rate", 1, 100_000, "ticks")] = 960
 
     def at(self, ticks: NDArray[np.float64], parameter: Parameter) -> NDArray[np.float64]:
-        """Values at ticks, along the parameter's scale (by ratio for frequencies)."""
+        """Values at ticks, along the parameter's scale (by ratio for frequencies).
+
+        `ticks` of any shape, counted from the section’s start; the answer has that shape, in the parameter’s unit.
+        """
         log = parameter.scale == "log"
         values = [math.log(v) if log else v for _, v, _ in self.points]
         edges = [t for t, _, _ in self.points]

@@ -77,14 +77,17 @@ def split_lane(lane: str, song: Song) -> tuple[Owner, str]:
 
 
 def bus_of(song: Song, family: str) -> Bus:
+    """A family's bus as the song has it, or an untouched one."""
     return next((bus for bus in song.buses if bus.family == family), Bus(family))
 
 
 def return_settings(song: Song, key: str) -> Settings:
+    """What a shared space was set to, empty where it stands as it comes."""
     return next((settings for name, settings in song.returns if name == key), ())
 
 
 def owner_name(song: Song, owner: Owner) -> str:
+    """What people call the owner of a chain of effects. KeyError for a layer that is not in the song."""
     if owner.scope == "layer":
         return song.layer_by_id[owner.layer_id].name
     return {
@@ -94,12 +97,14 @@ def owner_name(song: Song, owner: Owner) -> str:
 
 
 def devices_of(song: Song, owner: Owner) -> tuple[Device, ...]:
+    """Effects of a layer, a bus or the mix, in order. KeyError for a layer that is not in the song."""
     if owner.scope == "layer":
         return song.layer_by_id[owner.layer_id].devices
     return bus_of(song, owner.name).devices if owner.scope == "bus" else song.master
 
 
 def with_devices(song: Song, owner: Owner, devices: tuple[Device, ...]) -> Song:
+    """The song with another chain of effects on a layer, a bus or the mix."""
     if owner.scope == "layer":
         return song.with_layer(replace(song.layer_by_id[owner.layer_id], devices=devices))
     if owner.scope == "bus":
@@ -115,6 +120,7 @@ def with_bus(song: Song, bus: Bus) -> Song:
 
 
 def with_return(song: Song, key: str, settings: Settings) -> Song:
+    """The song with a shared space set anew; empty settings put it back as it comes."""
     rest = tuple(pair for pair in song.returns if pair[0] != key)
     return replace(song, returns=(*rest, (key, settings)) if settings else rest)
 
@@ -144,6 +150,7 @@ def layer_parameter(layer: Layer, path: str) -> Parameter:
 
 
 def layer_value(layer: Layer, path: str) -> float:
+    """Present value of a layer at a path (`level_db`, `send.hall`, `sound.decay_s`, `fx.40.cutoff_hz`), in the unit of its parameter."""
     parameter = layer_parameter(layer, path)
     if path.startswith("sound."):
         return setting(layer.settings, parameter)

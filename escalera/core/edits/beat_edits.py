@@ -55,6 +55,7 @@ def adopted(song: Song, here: PhraseBeat) -> tuple[Song, int]:
 
 
 def as_rows(played: Beat) -> list[list[object]]:
+    """Hits as rows [tick, drum, velocity], the form in which pages and commands carry them."""
     return [[h.tick, h.drum, h.velocity] for h in played.hits]
 
 

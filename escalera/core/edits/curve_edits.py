@@ -19,16 +19,21 @@ from escalera.errors import EditError
 
 
 def length_ticks(song: Song, section: Section) -> int:
+    """Length of a section in ticks."""
     return section_bar_ticks(section, song.metre)[-1]
 
 
 def with_curve(section: Section, lane: str, curve: Curve | None) -> Section:
+    """The section with one parameter's curve replaced, or taken away with None."""
     rest = tuple(c for c in section.curves if c.lane != lane)
     return replace(section, curves=(*rest, curve) if curve else rest)
 
 
 def read_points(rows: list[Any], end: int, parameter: Any) -> tuple[Point, ...]:
-    """Points from [tick, value, shape] rows: in order, inside the section, inside the parameter's range."""
+    """Points from [tick, value, shape] rows: in order, inside the section, inside the parameter's range.
+
+    Raises EditError for points outside either, none, or too many.
+    """
     if not 1 <= len(rows) <= MAX_POINTS:
         raise EditError(f"A curve has {len(rows)} points; between 1 and {MAX_POINTS} fit.")
     found: dict[int, Point] = {}

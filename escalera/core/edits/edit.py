@@ -50,6 +50,7 @@ def edit(kind: str, touches: str, reads: Reader | None = None) -> Callable[[T], 
 
 
 def section_of(song: Song, section_id: int) -> Section:
+    """The section with this id. EditError where it is gone."""
     try:
         return song.section_by_id[section_id]
     except KeyError:
@@ -57,6 +58,7 @@ def section_of(song: Song, section_id: int) -> Section:
 
 
 def layer_of(song: Song, layer_id: int) -> Layer:
+    """The layer with this id. EditError where it is gone."""
     try:
         return song.layer_by_id[layer_id]
     except KeyError:
@@ -64,6 +66,7 @@ def layer_of(song: Song, layer_id: int) -> Layer:
 
 
 def pattern_of(song: Song, pattern_id: int) -> NamedPattern:
+    """The pattern with this id. EditError where it is gone."""
     try:
         return song.pattern_by_id[pattern_id]
     except KeyError:
@@ -86,6 +89,7 @@ def sound_of(key: str) -> Sound:
 
 
 def one_of(value: str, allowed: tuple[str, ...] | list[str], what: str) -> str:
+    """The value itself if it is allowed; otherwise EditError that lists what is. `what` names the kind of value."""
     if value not in allowed:
         raise EditError(f"“{shown(value)}” is not a {what}. Choose one of: {', '.join(allowed)}.")
     return value

@@ -36,6 +36,7 @@ Hits = list[list[Any]]  # rows of tick, drum, velocity
 
 
 def groove_of(song: Song, groove_id: int) -> Groove:
+    """The groove with this id. EditError where it is gone."""
     try:
         return song.groove_by_id[groove_id]
     except KeyError:
@@ -51,7 +52,7 @@ def read_hits(rows: Iterable[Iterable]) -> list[Hit]:  # type: ignore[type-arg]
 
 
 def new_groove(song: Song, name: str, played: Beat, feel: str = "", variant_of: int = 0) -> tuple[Song, Groove]:
-    """The song with a groove more, its patterns its own."""
+    """The song with a groove more, its patterns its own. Raises EditError where no more grooves or notes fit."""
     if len(song.grooves) >= MAX_GROOVES:
         raise EditError(f"The song has {MAX_GROOVES} grooves, and no more fit. Remove one that is not used.")
     ids = Ids(song.next_id)
@@ -66,7 +67,10 @@ def new_groove(song: Song, name: str, played: Beat, feel: str = "", variant_of: 
 
 
 def write_groove(song: Song, groove: Groove, played: Beat) -> tuple[Song, Groove]:
-    """The groove playing another beat, everywhere it is used. A drum more is placed wherever the groove plays."""
+    """The groove playing another beat, everywhere it is used. A drum more is placed wherever the groove plays.
+
+    Raises EditError where the song would hold too many notes.
+    """
     wanted, ids = patterns_of(played, NOTES), Ids(song.next_id)
     parts, patterns = dict(groove.parts), {p.id: p for p in song.patterns}
     old = dict(parts)

@@ -76,6 +76,7 @@ def as_copy(layer: Layer, made: Layer) -> Layer:
 
 
 def free_layer_name(song: Song, name: str) -> str:
+    """The name, with the lowest number from 2 that makes it differ from all layers."""
     taken, number, candidate = {x.name for x in song.layers}, 2, name
     while candidate in taken:
         candidate, number = f"{name} {number}", number + 1

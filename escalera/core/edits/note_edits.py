@@ -25,6 +25,7 @@ RECORDED_VELOCITY = 96
 
 
 def pitched(song: Song, layer_id: int) -> Layer:
+    """The layer with this id, if it plays pitches. EditError for drums and for layers that are gone."""
     layer = layer_of(song, layer_id)
     if layer.sound.is_drum:
         raise EditError(
@@ -45,12 +46,14 @@ def line_of(song: Song, section_id: int, layer_id: int, phrase: int) -> tuple[Sp
 
 
 def where(song: Song, section_id: int, layer_id: int, phrase: int) -> str:
+    """A phrase of a layer in words, for the history: “Bass in Verse 1, phrase 2”."""
     section = section_of(song, section_id)
     part = f", phrase {phrase + 1}" if len(section.phrases) > 1 else ""
     return f"{layer_of(song, layer_id).name} in {section.name}{part}"
 
 
 def grid_ticks(grid: str) -> int:
+    """Ticks of a step by its name (“1/16”). EditError for a name that is no step."""
     return round(VALUES[one_of(grid, list(GRIDS), "step")] * TICKS_PER_QUARTER)
 
 

@@ -33,6 +33,7 @@ def not_printed(layer: Layer) -> None:
 
 
 def check_filters(layer: Layer) -> Layer:
+    """The layer itself if its filters leave something to hear; otherwise EditError."""
     if layer.highpass_hz > layer.lowpass_hz:
         raise EditError(
             f"High-pass {layer.highpass_hz:g} Hz lies above low-pass {layer.lowpass_hz:g} Hz, and "

@@ -74,6 +74,7 @@ class SecondVoice:
 
 
 def bent_in_words(song: Song, span, bent: tuple[Bent, ...]) -> str:  # type: ignore[no-untyped-def]
+    """Which notes were bent to the chords, as the end of a sentence for the history."""
     if not bent:
         return ", no note bent"
     key, shift = key_here(song, span), span.section.shift_semitones

@@ -20,7 +20,10 @@ SHUFFLES, ROTATIONS = (
 
 @lru_cache(maxsize=128)
 def layer_orders(count: int) -> NDArray[np.int64]:
-    """Fixed orders of `count` layers in which each comes early as often as late: shuffles, rotated, and their reverses."""
+    """Fixed orders of `count` layers in which each comes early as often as late: shuffles, rotated, and their reverses.
+
+    Shape (orders, count); each row holds 0..count−1 once.
+    """
     dice, rows = np.random.default_rng(count), []
     for _ in range(SHUFFLES):
         shuffled = dice.permutation(count)

@@ -29,10 +29,14 @@ class FeltBars:
 
     @property
     def lengths_s(self) -> NDArray[np.float64]:
+        """Length of every felt bar in seconds, shape (n,)."""
         return np.diff(self.seconds)
 
     def over(self, edges_s: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Weights (m, n) that average felt bars over m other spans given by their edges in seconds."""
+        """Weights (m, n) that average felt bars over m other spans given by their edges in seconds.
+
+        `edges_s` has m+1 rising edges; rows add up to 1 where the span touches any felt bar.
+        """
         low = np.maximum(edges_s[:-1, None], self.seconds[None, :-1])
         high = np.minimum(edges_s[1:, None], self.seconds[None, 1:])
         weight = np.maximum(high - low, 0.0)

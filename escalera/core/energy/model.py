@@ -240,6 +240,7 @@ def _key(song: Song, span: Span) -> tuple:  # type: ignore[type-arg]
 
 
 def section_energy(song: Song, span: Span) -> SectionEnergy:
+    """Arranged energy of a section, found again where its content and surroundings are the same."""
     return SectionEnergy(span, _section_core(_key(song, span), _Holder(song, span)))
 
 

@@ -34,4 +34,5 @@ Stats = NDArray[np.float64]  # (…, WIDTH)
 
 
 def empty(*shape: int) -> Stats:
+    """Statistics of nothing, zeros of shape (*shape, WIDTH)."""
     return np.zeros((*shape, WIDTH))

@@ -29,6 +29,7 @@ VOICE_RANGE_DB = (-44.0, -18.0)
 
 
 def decibels(power: Values) -> Values:
+    """Mean square in dB of full scale, of any shape; floor −140 dB."""
     return 10.0 * np.log10(np.maximum(power, 1e-14))
 
 
@@ -89,6 +90,7 @@ def school_scale(school: str) -> tuple[float, float]:
 
 
 def scale_of(song: Song) -> tuple[float, float]:
+    """Gain and offset that put the sum of terms on 0..10: the song's own once frozen, else its style's."""
     scale: EnergyScale = song.scale
     return school_scale(song.school) if scale.gain is None else (scale.gain, scale.offset)
 

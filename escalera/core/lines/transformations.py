@@ -26,6 +26,8 @@ TRANSFORMATIONS: dict[str, Transformation] = {}
 
 
 def transformation(key: str, label: str, said: str) -> Callable[[Change], Change]:
+    """Register a function as the transformation `key`; `said` is its sentence in the history."""
+
     def register(change: Change) -> Change:
         TRANSFORMATIONS[key] = Transformation(key, label, said, change)
         return change

@@ -51,6 +51,8 @@ KINDS: dict[str, MoveKind] = {}
 
 
 def kind(key: str, label: str, said: str, touches: str = HERE, way: int = 0) -> Callable[[Find], Find]:
+    """Register a function as a kind of move: what it may touch, and whether it raises (1) or lowers (−1) energy or promises neither (0)."""
+
     def register(find: Find) -> Find:
         KINDS[key] = MoveKind(key, label, said, touches, way, find)
         return find
@@ -101,6 +103,7 @@ def find_move(song: Song, section_id: int, key: str) -> Move:
 
 
 def span_of(song: Song, section: Section) -> Span:
+    """Where a section lies in the song."""
     return timeline(song).span_of(section.id)
 
 
@@ -114,10 +117,12 @@ def bare(song: Song, section: Section, layer: Layer) -> list[int]:
 
 
 def plays(section: Section, layer: Layer) -> bool:
+    """Whether a layer has places in the section and is not muted."""
     return any(p.layer_id == layer.id for p in section.placements) and not layer.muted
 
 
 def playing(song: Song, section: Section) -> list[Layer]:
+    """Layers heard in a section, in the order of the song."""
     return [x for x in song.layers if plays(section, x)]
 
 
@@ -132,6 +137,7 @@ def silent(song: Song, section: Section) -> list[Layer]:
 
 
 def is_pitched(layer: Layer) -> bool:
+    """Whether a layer can be moved to other octaves: no drum, and a register of more than one note."""
     return not layer.sound.is_drum and layer.sound.register[0] < layer.sound.register[1]
 
 
@@ -151,13 +157,16 @@ def changed(section: Section, layer: Layer, change: Callable[[Placement], dict[s
 
 
 def fields_of(variation: Variation) -> dict[str, Any]:
+    """All fields of a variation by name."""
     return {name: getattr(variation, name) for name in Variation.__dataclass_fields__}
 
 
 def index_of(song: Song, section: Section) -> int:
+    """Place of a section in the song, from 0."""
     return song.index_of(section.id)
 
 
 def before_of(song: Song, section: Section) -> Section | None:
+    """The section before, None at the beginning."""
     index = song.index_of(section.id)
     return song.sections[index - 1] if index else None

@@ -39,10 +39,12 @@ class EffectKind:
 
 
 def hz(key: str, label: str, default: float) -> Parameter:
+    """A parameter in Hz over 20 Hz to 20 kHz, moved by ratio."""
     return Parameter(key, label, 20, 20_000, default, "Hz", "log")
 
 
 def beats(key: str, label: str, default: float, low: float = 0.0625, high: float = 16.0) -> Parameter:
+    """A parameter in beats, moved by ratio."""
     return Parameter(key, label, low, high, default, "beats", "log")
 
 

@@ -10,6 +10,7 @@ Knob = Callable[[float], Parameter]
 
 
 def knob(key: str, label: str, low: float, high: float, unit: str = "", scale: str = "linear") -> Knob:
+    """A parameter that many sounds share; called with each sound’s own default."""
     return lambda default: Parameter(key, label, low, high, default, unit, scale)
 
 

@@ -60,6 +60,7 @@ class Parameter:
 
 
 def choice(key: str, label: str, choices: tuple[str, ...], default: int = 0) -> Parameter:
+    """A parameter that chooses one of several names; its value is the index."""
     return Parameter(key, label, 0, len(choices) - 1, default, "", "whole", choices)
 
 

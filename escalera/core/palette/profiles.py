@@ -32,6 +32,7 @@ def pitches_of(sound: Sound) -> tuple[int, ...]:
 
 
 def width_of(key: str) -> float:
+    """Measured width of a sound: decorrelated side against the whole, 0..1."""
     return MEASURED[played_by(key)][0]
 
 
@@ -87,7 +88,7 @@ def note_energies(
 
 
 def note_energy(key: str, pitch: NDArray[np.float64], hold_s: NDArray[np.float64]) -> NDArray[np.float64]:
-    """`note_energies` for notes of one sound."""
+    """`note_energies` for notes of one sound. `pitch` (MIDI) and `hold_s` have shape (n,). KeyError for a sound that is not in the palette."""
     return note_energies(np.full(len(pitch), sound_index(key)), pitch, hold_s)
 
 

@@ -18,6 +18,7 @@ def drum(
     promise: str,
     *parameters: Parameter,
 ) -> Sound:
+    """A row of the palette for one drum: `note` is its General MIDI key, `attack` 0..1, `level` in dB."""
     return Sound(key, label, "drums", job, (note, note), level, parameters, promise, "struck", role, note, attack)
 
 
@@ -35,11 +36,13 @@ def pitched(
     struck: bool = False,
     mono: bool = False,
 ) -> Sound:
+    """A row of the palette for a sound with pitch: register as MIDI notes, `level` in dB, `program` of General MIDI from 0."""
     hold = "struck" if struck else "sustained"
     return Sound(key, label, family, job, (low, high), level, parameters, promise, hold, program=program, mono=mono)
 
 
 def place(key: str, label: str, promise: str, *parameters: Parameter, level: float = -22) -> Sound:
+    """A row of the palette for the sound of a place, which goes on without notes."""
     return Sound(key, label, "atmosphere", "texture", (60, 60), level, parameters, promise, program=122)
 
 
@@ -55,6 +58,7 @@ def carrier(
     rise: bool = False,
     struck: bool = False,
 ) -> Sound:
+    """A row of the palette for a sound that leads from one section into the next (riser, sweep, impact)."""
     hold = "struck" if struck else "sustained"
     return Sound(key, label, "effects", job, (low, high), level, parameters, promise, hold, program=122, rise=rise)
 

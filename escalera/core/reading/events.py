@@ -53,6 +53,7 @@ def unroll(pattern: Pattern, placement: Placement) -> tuple[NDArray[np.int32], N
     """Rows of `pattern` repeated over a placement, starts in section ticks, and of every row its index and its cycle's start.
 
     Pickups sound before the first cycle.
+    Shapes (n, 6), with the columns of a pattern, and (n, 2).
     """
     length, offset = pattern.length_ticks, placement.offset_ticks
     low, high = placement.start_ticks, placement.end_ticks
@@ -83,6 +84,7 @@ def pitches_of(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift:
 
     Pitches are found in the song's own key and then raised by `shift`, so that a section moved up sounds higher
     instead of settling in another inversion.
+    `shift` in semitones; shape (n,) for n rows.
     """
     kind, value, octave = rows[:, 2], rows[:, 3], rows[:, 4]
     pitch = value + 12 * octave
@@ -181,7 +183,10 @@ def swing_of(swings: tuple[Swing, ...], layer_id: int) -> Swing | None:
 
 
 def swung(ticks: NDArray[np.int32], swing: Swing) -> NDArray[np.int32]:
-    """Ticks of a section with every pair of subdivisions bent, so that its middle comes at the ratio."""
+    """Ticks of a section with every pair of subdivisions bent, so that its middle comes at the ratio.
+
+    `ticks` of any shape, from the section’s start; the ratio runs from 0.5 (straight) to 0.75.
+    """
     pair = 2 * swing.subdivision_ticks
     start = ticks // pair * pair
     share = (ticks - start) / pair
@@ -205,6 +210,7 @@ def _plain(placement: Placement) -> Placement:
 
 
 def player_of(layer: Layer) -> Player:
+    """What decides which pitches a layer plays over a chord."""
     return Player(
         layer.sound.is_drum, layer.family == "low end", layer.register_low, layer.register_centre, layer.voicing
     )

@@ -130,6 +130,7 @@ def _bends(variation: Variation) -> bool:
 
 
 def place_of(song: Song, layer: Layer) -> WritingContext:
+    """Key and register in which a layer’s notes are written down."""
     return WritingContext(song.key, layer.register_low, layer.family == "low end")
 
 
@@ -183,6 +184,7 @@ def _filled(spans: list[tuple[int, int, Variation]], low: int, high: int) -> lis
 
 
 def too_many(count: int) -> None:
+    """EditError where a song would hold more than MAX_NOTES notes."""
     if count > MAX_NOTES:
         raise EditError(f"The song would have {count:,} notes; at most {MAX_NOTES:,} fit. Take a shorter line.")
 
@@ -218,4 +220,5 @@ def outside(line: PhraseNotes, layer: Layer) -> tuple[int, int]:
 
 
 def key_here(song: Song, span: Span) -> Key:
+    """The key in which a section is written."""
     return section_harmony(song, span).key

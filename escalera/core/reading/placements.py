@@ -66,6 +66,7 @@ def without_patterns(section: Section, gone: set[int]) -> Section:
 
 
 def ordered(placements: Iterable[Placement]) -> tuple[Placement, ...]:
+    """Placements by layer, then by start: the one order in which sections keep them."""
     return tuple(sorted(placements, key=lambda p: (p.layer_id, p.start_ticks)))
 
 

@@ -39,7 +39,7 @@ def bar_features(onsets: list[tuple[int, int, int]], bars: int, layers: int) -> 
 
 
 def find_sections(features: NDArray[np.float64]) -> Found:
-    """Cut bars into sections of at least four bars, preferring multiples of four."""
+    """Cut bars into sections of at least four bars, preferring multiples of four. `features` has a row a bar, shape (bars, k)."""
     bars = len(features)
     joins = _joins(features)
     edges = [0, *joins, bars]

@@ -40,6 +40,7 @@ class Harmony:
 
 
 def progression_of(song: Song, section: Section) -> Progression | None:
+    """The section's own chords, else the song's, None where neither has any."""
     return section.progression or song.progression
 
 
@@ -49,6 +50,7 @@ def section_key(song: Song, section: Section) -> Key:
 
 
 def tonic_chord(key: Key) -> Chord:
+    """The triad of the key’s first degree."""
     return Chord(key.tonic_fifths, "m" if key.is_minor else "")
 
 

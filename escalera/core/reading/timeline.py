@@ -41,7 +41,7 @@ class Grid:
         return float(self.tempo.seconds_at(np.array([float(tick)]))[0])
 
     def seconds_of(self, ticks: NDArray[np.integer]) -> NDArray[np.float64]:
-        """As `seconds_at`, for many ticks at once."""
+        """As `seconds_at`, for many ticks at once. Ticks from the song’s start, of any shape; seconds from its start in the same shape."""
         if len(self.tempo_points) == 1:
             return ticks.astype(np.float64) * (60.0 / self.tempo_points[0].bpm / TICKS_PER_QUARTER)
         return self.tempo.seconds_at(ticks.astype(np.float64))
@@ -159,6 +159,7 @@ def section_metres(section: Section, default: Metre) -> tuple[Metre, ...]:
 
 
 def section_bar_ticks(section: Section, default: Metre) -> tuple[int, ...]:
+    """Bar lines of a section in ticks from its start, its end included: bars + 1 numbers."""
     ticks = [0]
     for metre in section_metres(section, default):
         ticks.append(ticks[-1] + metre.bar_ticks)

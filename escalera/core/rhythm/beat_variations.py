@@ -31,6 +31,8 @@ VARIATIONS: dict[str, BeatVariation] = {}
 
 
 def variation(key: str, label: str, said: str, keeps_anchors: bool = True) -> Callable[[Vary], Vary]:
+    """Register a function as a variation of beats; `keeps_anchors` promises that what carries the beat stays."""
+
     def register(make: Vary) -> Vary:
         VARIATIONS[key] = BeatVariation(key, label, said, make, keeps_anchors)
         return make

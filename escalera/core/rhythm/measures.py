@@ -27,6 +27,7 @@ class Measures:
 
 
 def measures(played: Beat, tempo_bpm: float) -> Measures:
+    """Hits a beat and a second, syncopation, evenness and swing of a beat at a tempo."""
     beats = played.length_ticks / played.metre.beat_ticks
     seconds = ticks_to_seconds(played.length_ticks, tempo_bpm)
     return Measures(len(played.hits) / beats, len(played.hits) / seconds, syncopation(played), evenness(played))
@@ -76,7 +77,7 @@ def evenness(played: Beat) -> float:
 def swing_of(ticks: Sequence[int] | NDArray[Any], subdivision_ticks: int) -> float | None:
     """Where off-beat notes lie in their pair, 0.5 straight to 0.75; None where too few are played, or in several places.
 
-    A note counts when it lies between 0.4 and 0.8 of a pair of subdivisions.
+    Ticks in any order. A note counts when it lies between 0.4 and 0.8 of a pair of subdivisions.
     """
     pair = 2 * subdivision_ticks
     places = (np.asarray(ticks, np.int64) % pair) / pair
@@ -88,7 +89,10 @@ def swing_of(ticks: Sequence[int] | NDArray[Any], subdivision_ticks: int) -> flo
 
 
 def looseness_ms(ticks: Sequence[float] | NDArray[np.float64], grid_ticks: int, tempo_bpm: float) -> float:
-    """Standard deviation, in milliseconds, of notes from the nearest step of a grid, their common lag left out."""
+    """Standard deviation, in milliseconds, of notes from the nearest step of a grid, their common lag left out.
+
+    Ticks of any order, shape (n,); 0 for fewer than two notes.
+    """
     places = np.asarray(ticks, float)
     off = places - np.rint(places / grid_ticks) * grid_ticks
     return round(1000.0 * ticks_to_seconds(float(off.std()), tempo_bpm), 2) if len(off) else 0.0

@@ -73,9 +73,11 @@ class Pattern:
 
     @property
     def start(self) -> NDArray[np.int32]:
+        """Ticks at which the rows begin, shape (n,)."""
         return self.rows[:, 0]
 
     def with_rows(self, rows: NDArray[np.int32] | Rows, length_ticks: int | None = None) -> Pattern:
+        """The pattern with other rows, shape (n, 6), and if given another length in ticks."""
         return Pattern(length_ticks or self.length_ticks, rows)
 
     def to_list(self) -> list[list[int]]:

@@ -10,7 +10,7 @@ from escalera.core.time.ticks import TICKS_PER_QUARTER
 
 
 def metrical_weight(ticks: NDArray[np.int32]) -> NDArray[np.float64]:
-    """How strong a position is: 4 on the half note, then 3, 2, 1, 0 down to the sixteenths; off-grid −1."""
+    """How strong a position is: 4 on the half note, then 3, 2, 1, 0 down to the sixteenths; off-grid −1. `ticks` of any shape, from a bar line."""
     weight = np.full(len(ticks), -1.0)
     for level, step in enumerate((240, 480, 960, 1920, 3840)):
         weight[ticks % step == 0] = level

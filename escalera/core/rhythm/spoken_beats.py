@@ -52,7 +52,7 @@ def vocabulary(own: Mapping[str, str] | None = None) -> dict[str, str]:
 
 
 def hear(text: str, metre: Metre, own: Mapping[str, str] | None = None) -> SpokenBeat:
-    """A beat from spoken text, with what is wrong; nothing is raised but for a text that is far too long."""
+    """A beat from spoken text, with what is wrong; nothing is raised but for a text that is far too long. That one raises EditError."""
     if len(text) > MAX_TEXT:
         raise EditError(f"The spoken beat has {len(text):,} characters; at most {MAX_TEXT:,} are read. Say fewer bars.")
     bars = _said_bars(text, metre)

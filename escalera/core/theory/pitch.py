@@ -13,7 +13,7 @@ STANDARD_HZ = 440.0
 
 
 def name_to_fifths(name: str) -> int:
-    """Position on the line of fifths: F=-1, C=0, G=1, … B♭=-2, F♯=6."""
+    """Position on the line of fifths: F=-1, C=0, G=1, … B♭=-2, F♯=6. InputError for text that is no note name."""
     match = re.fullmatch(r"([A-Ga-g])([#♯b♭]*)", name.strip())
     if not match:
         raise InputError(f"“{shown(name)}” is not a note name. Write a letter from A to G with # or b, for example Eb.")

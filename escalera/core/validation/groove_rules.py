@@ -12,6 +12,7 @@ Need = Callable[[bool, str], None]
 
 
 def grooves(song: Song, need: Need) -> None:
+    """Hold that grooves name drums and patterns that exist, each pattern in one groove only; `need` collects what fails."""
     used: set[int] = set()
     for groove in song.grooves:
         need(

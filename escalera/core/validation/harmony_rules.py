@@ -12,6 +12,7 @@ Need = Callable[[bool, str], None]
 
 
 def harmony(song: Song, need: Need) -> None:
+    """Hold that progressions and voicings fit the song; `need` collects what fails."""
     owners = [("the song", song.progression), *((s.name, s.progression) for s in song.bodies)]
     for name, progression in owners:
         if progression is not None:

@@ -7,9 +7,7 @@ import { lanes } from "./lanes.js";
 import { picker } from "./picker.js";
 import { pageQueue } from "./queue.js";
 import { recorder } from "./recorder.js";
-import { typing } from "./shell.js";
 import { songPage } from "./songpage.js";
-import { restoreTabs } from "./tabs.js";
 
 const root = document.querySelector("[data-song]"),
   song = root.dataset.song,
@@ -112,25 +110,6 @@ function stepSection(by) {
     next = all[all.indexOf(chosen().section) + by];
   if (next) choose({ section: next });
 }
-document.addEventListener("click", (event) => {
-  const hit = (selector) => event.target.closest?.(selector);
-  if (hit("[data-do]")) return edit(JSON.parse(hit("[data-do]").dataset.do));
-  if (hit("[data-next]")) return edit({ kind: "next", next: hit("[data-next]").dataset.next }).then(loopOn);
-  if (hit("[data-layer]")) return choose({ layer: Number(hit("[data-layer]").dataset.layer) });
-  if (hit("[data-phrase]")) return choose({ phrase: Number(hit("[data-phrase]").dataset.phrase) });
-  if (hit("[data-step-section]")) return stepSection(Number(hit("[data-step-section]").dataset.stepSection));
-  if (hit("[data-go]")) {
-    const [section, layer, phrase] = hit("[data-go]").dataset.go.split(":").map(Number);
-    return choose({ section, layer, phrase });
-  }
-  if (hit("[data-hear-form]")) return hearForm(hit("[data-hear-form]"));
-  if (hit("[data-copies]"))
-    return htmx.ajax("GET", `${path}/copies`, { target: "#copies", swap: "innerHTML", values: here() });
-  if (hit("[data-chords-here]")) return edit({ kind: "set_chords_here", chords: $("chords").value, here: 1 });
-  if (hit("[data-record]")) return taking.toggle();
-  if (hit("[data-click]")) return clicking();
-  page.click(event);
-});
 function clicking() {
   rail.player.clicking = !rail.player.clicking;
   $("click").setAttribute("aria-pressed", String(rail.player.clicking));
@@ -143,38 +122,7 @@ function loopOn() {
     rail.actions.loop();
   }
 }
-document.addEventListener("submit", (event) => {
-  const form = event.target.closest("[data-edit]");
-  if (!form) return;
-  event.preventDefault();
-  edit(formValues(form));
-});
-document.addEventListener("change", (event) => {
-  const { id, value, checked } = event.target;
-  if (id === "bench-section") return choose({ section: Number(value) });
-  if (id === "other-layer") return choose({ layer: Number(value) });
-  if (id === "reach" || id === "write" || id === "steps") {
-    field(id).value = value;
-    event.target.blur();
-    return;
-  }
-  if (id === "rungs") return show({ rungs: checked ? "all" : "" });
-  if (id === "low-up") {
-    ears.up.clear();
-    if (checked) for (const layer of facts().lows) ears.up.add(layer);
-    return listen();
-  }
-  if (id === "loop-what") {
-    if (rail.player.loop) {
-      rail.setLoop(rail.player.rangeOf(chosen().section, looped()));
-      if (rail.player.playing) rail.player.play(rail.player.loop.from);
-    }
-    event.target.blur();
-  }
-});
-
 // keys -------------------------------------------------------------------------------------------------------------------
-const steps = { "[": -1, "]": 1 };
 function stepLayer(by) {
   const all = [...document.querySelectorAll("[data-layer]")].map((t) => Number(t.dataset.layer)),
     next = all[all.indexOf(chosen().layer) + by];
@@ -193,6 +141,8 @@ const keys = {
   r: () => taking.toggle(),
   e: () => $("chords").focus(),
   "+": () => document.querySelector("[data-sounds]").click(),
+  "[": () => stepLayer(-1),
+  "]": () => stepLayer(1),
   "{": () => stepSection(-1),
   "}": () => stepSection(1),
   pageup: () => stepPhrase(-1),
@@ -202,31 +152,13 @@ const keys = {
     hear(`${path}/hear.wav?${new URLSearchParams(here())}`);
   },
 };
-document.addEventListener(
-  "keydown",
-  (event) => {
-    if (event.target.id === "chords" && event.key === "Escape") {
-      event.target.blur();
-      return;
-    }
-    if (typing(event)) return;
-    if (page.control(event)) return;
-    const key = event.key.toLowerCase(),
-      digit = document.querySelector(`[data-digit="${event.key}"]`);
-    if (taking.key(event) || notes.key(event) || drums.key(event)) {
-      event.preventDefault();
-      event.stopImmediatePropagation();
-      return;
-    }
-    if (event.key in steps) stepLayer(steps[event.key]);
-    else if (digit) digit.click();
-    else if (keys[key]) {
-      event.preventDefault();
-      keys[key]();
-    } else page.key(event, "r");
-  },
-  true,
-);
+function ownKey(event, pass) {
+  if (pass === "control") return false;
+  if (taking.key(event) || notes.key(event) || drums.key(event)) return true;
+  const digit = document.querySelector(`[data-digit="${event.key}"]`);
+  digit?.click();
+  return Boolean(digit);
+}
 document.addEventListener("keyup", (event) => taking.up(event));
 
 // Panels that are asked for while they are looked at: what was chosen in them outlives edits, and the tune is read over the whole song.
@@ -252,10 +184,7 @@ let back = "";
 document.addEventListener("htmx:oobBeforeSwap", () => {
   back ||= document.activeElement?.id ?? "";
 });
-document.addEventListener("htmx:afterSettle", () => {
-  rail.refresh();
-  rail.names();
-  restoreTabs();
+function settled() {
   notes.refresh();
   drums.refresh();
   taking.refresh();
@@ -265,6 +194,57 @@ document.addEventListener("htmx:afterSettle", () => {
   if (back === "plot") notes.showCursor();
   if (back === "lanes") drums.showCursor();
   back = "";
+}
+function setAside(field_) {
+  field(field_.id).value = field_.value;
+  field_.blur();
+}
+function octaveUp(box) {
+  ears.up.clear();
+  if (box.checked) for (const layer of facts().lows) ears.up.add(layer);
+  return listen();
+}
+function loopOther(list) {
+  if (rail.player.loop) {
+    rail.setLoop(rail.player.rangeOf(chosen().section, looped()));
+    if (rail.player.playing) rail.player.play(rail.player.loop.from);
+  }
+  list.blur();
+}
+page.listen({
+  edit,
+  choose: () => {},
+  clicks: {
+    "[data-next]": (button) => edit({ kind: "next", next: button.dataset.next }).then(loopOn),
+    "[data-layer]": (tab) => choose({ layer: Number(tab.dataset.layer) }),
+    "[data-phrase]": (button) => choose({ phrase: Number(button.dataset.phrase) }),
+    "[data-step-section]": (button) => stepSection(Number(button.dataset.stepSection)),
+    "[data-go]": (button) => {
+      const [section, layer, phrase] = button.dataset.go.split(":").map(Number);
+      return choose({ section, layer, phrase });
+    },
+    "[data-hear-form]": hearForm,
+    "[data-copies]": () => htmx.ajax("GET", `${path}/copies`, { target: "#copies", swap: "innerHTML", values: here() }),
+    "[data-chords-here]": () => edit({ kind: "set_chords_here", chords: $("chords").value, here: 1 }),
+    "[data-record]": () => taking.toggle(),
+    "[data-click]": clicking,
+  },
+  changes: {
+    "#bench-section": (list) => choose({ section: Number(list.value) }),
+    "#other-layer": (list) => choose({ layer: Number(list.value) }),
+    "#reach": setAside,
+    "#write": setAside,
+    "#steps": setAside,
+    "#rungs": (box) => show({ rungs: box.checked ? "all" : "" }),
+    "#low-up": octaveUp,
+    "#loop-what": loopOther,
+  },
+  values: formValues,
+  early: ownKey,
+  keys,
+  without: "r",
+  fields: ["chords"],
+  settled,
 });
 
 // coming back: what is looped and how it is heard --------------------------------------------------------------------------
@@ -276,7 +256,6 @@ for (const [name, ids] of Object.entries(JSON.parse(sessionStorage.getItem(memor
 const loop = rail.player.loop;
 if (loop) $("loop-what").value = loop.around ? "hole" : loop.bars ? "phrase" : "section";
 picker(edit);
-restoreTabs();
 listen();
 if (new URLSearchParams(location.search).has("begin")) {
   $("plot")?.focus({ preventScroll: true });

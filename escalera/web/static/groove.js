@@ -3,9 +3,8 @@ import { fieldsOf } from "./dom.js";
 import { handrail } from "./handrail.js";
 import { hear, listenAt, quiet } from "./hearing.js";
 import { pageQueue } from "./queue.js";
-import { say, typing } from "./shell.js";
+import { say } from "./shell.js";
 import { songPage } from "./songpage.js";
-import { restoreTabs } from "./tabs.js";
 
 const root = document.querySelector("[data-song]"),
   song = root.dataset.song,
@@ -218,50 +217,12 @@ function tapAgain() {
 
 // clicks ---------------------------------------------------------------------------------------------------------------
 const page = songPage({ song, place: "groove", post, rail, here, select: () => field("select").value });
-document.addEventListener("click", (event) => {
-  const hit = (query) => event.target.closest?.(query);
-  if (hit("[data-lane]")) return show({ shown: hit("[data-lane]").dataset.lane });
-  if (hit("[data-hear-key]")) return hearBeat({ key: hit("[data-hear-key]").dataset.hearKey }, hit("[data-hear-key]"));
-  if (hit("[data-hear-beat]"))
-    return hearBeat($("spoken").value ? { spoken: $("spoken").value } : {}, hit("[data-hear-beat]"));
-  if (hit("[data-hear-taps]")) return hearBeat(tapValues(), hit("[data-hear-taps]"));
-  if (hit("[data-take-taps]"))
-    return edit({ kind: "tap", ...tapValues(), ...(hit("[data-take-taps]").dataset.asPlayed ? { as_played: 1 } : {}) });
-  if (hit("[data-say-anew]")) return setSpoken(true);
-  if (hit("[data-one]")) {
-    one = event.timeStamp / 1000;
-    return readTaps();
-  }
-  if (hit("[data-tap-again]")) return tapAgain();
-  if (hit("[data-offer]")) {
-    const b = hit("[data-offer]");
-    $("spoken").value = $("spoken").value.replace(b.dataset.for, b.dataset.offer);
-    $("spoken").focus();
-    draft = { select: field("select").value, text: $("spoken").value };
-    return listen();
-  }
-  if (hit("[data-do]")) return edit(JSON.parse(hit("[data-do]").dataset.do));
-  if (page.click(event)) return;
-  const chosen = hit("[data-select]");
-  if (chosen) {
-    draft = null;
-    return show({ select: chosen.dataset.select });
-  }
-});
 document.addEventListener("pointerdown", (event) => {
   const pad = event.target.closest?.("[data-pad]");
   if (pad && !event.button) {
     event.preventDefault();
     tap(pad.dataset.pad, event.timeStamp / 1000);
   }
-});
-document.addEventListener("submit", (event) => {
-  const form = event.target.closest("[data-edit], [data-say], #bring");
-  if (!form) return;
-  event.preventDefault();
-  if (form.id === "bring") return bring(form);
-  if (form.dataset.say !== undefined) return setSpoken(false);
-  edit({ kind: form.dataset.edit, ...fieldsOf(form) });
 });
 function bring(form) {
   if (!fieldsOf(form).file?.size) {
@@ -270,41 +231,24 @@ function bring(form) {
   }
   return post("bring", here(), form);
 }
-document.addEventListener("change", (event) => {
-  if (event.target.id === "steps") return show({ step: event.target.value });
-  if (event.target.id === "add-lane" || event.target.id === "one-drum") return show({ shown: event.target.value });
-  if (event.target.id === "groove-bars")
-    return edit({ kind: "stretch_groove", groove_id: event.target.dataset.groove, bars: event.target.value });
-});
-document.addEventListener(
-  "keydown",
-  (event) => {
-    if (event.target.id === "spoken" && event.key === "Escape") {
-      $("spoken").blur();
-      return;
-    }
-    if (typing(event)) return;
-    const key = event.key.toLowerCase();
-    if (page.control(event)) return;
-    if (event.target.id === "lane-plot" && lineKey(event)) {
-      event.preventDefault();
-      event.stopImmediatePropagation();
-      return;
-    }
-    if ((key === "f" || key === "j") && !event.repeat) {
-      tap(key === "f" ? "l" : "h", event.timeStamp / 1000);
-      return;
-    }
-    if (key === "o") {
-      one = event.timeStamp / 1000;
-      readTaps();
-    } else if (key === "s") {
-      event.preventDefault();
-      $("spoken").focus();
-    } else page.key(event);
-  },
-  true,
-);
+function offer(button) {
+  $("spoken").value = $("spoken").value.replace(button.dataset.for, button.dataset.offer);
+  $("spoken").focus();
+  draft = { select: field("select").value, text: $("spoken").value };
+  return listen();
+}
+function markOne(event) {
+  one = event.timeStamp / 1000;
+  return readTaps();
+}
+function ownKey(event, pass) {
+  const key = event.key.toLowerCase();
+  if (pass === "control") return false;
+  if (event.target.id === "lane-plot" && lineKey(event)) return true;
+  if ((key !== "f" && key !== "j") || event.repeat) return false;
+  tap(key === "f" ? "l" : "h", event.timeStamp / 1000);
+  return true;
+}
 
 // after every answer -----------------------------------------------------------------------------------------------------
 let back = null;
@@ -332,11 +276,34 @@ document.addEventListener("htmx:oobAfterSwap", (event) => {
   }
   back = null;
 });
-document.addEventListener("htmx:afterSettle", () => {
-  rail.refresh();
-  rail.names();
-  restoreTabs();
-  find($("find-groove").value);
+page.listen({
+  edit,
+  choose: (text) => {
+    draft = null;
+    return show({ select: text });
+  },
+  clicks: {
+    "[data-lane]": (lane) => show({ shown: lane.dataset.lane }),
+    "[data-hear-key]": (button) => hearBeat({ key: button.dataset.hearKey }, button),
+    "[data-hear-beat]": (button) => hearBeat($("spoken").value ? { spoken: $("spoken").value } : {}, button),
+    "[data-hear-taps]": (button) => hearBeat(tapValues(), button),
+    "[data-take-taps]": (button) =>
+      edit({ kind: "tap", ...tapValues(), ...(button.dataset.asPlayed ? { as_played: 1 } : {}) }),
+    "[data-say-anew]": () => setSpoken(true),
+    "[data-one]": (_, event) => markOne(event),
+    "[data-tap-again]": tapAgain,
+    "[data-offer]": offer,
+  },
+  forms: { "#bring": bring, "[data-say]": () => setSpoken(false) },
+  changes: {
+    "#steps": (list) => show({ step: list.value }),
+    "#add-lane": (list) => show({ shown: list.value }),
+    "#one-drum": (list) => show({ shown: list.value }),
+    "#groove-bars": (list) => edit({ kind: "stretch_groove", groove_id: list.dataset.groove, bars: list.value }),
+  },
+  early: ownKey,
+  keys: { o: markOne, s: () => $("spoken").focus() },
+  fields: ["spoken"],
+  settled: () => find($("find-groove").value),
 });
-restoreTabs();
 find("");

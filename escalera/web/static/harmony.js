@@ -4,9 +4,8 @@ import { handrail } from "./handrail.js";
 import { hear, listenAt, quiet } from "./hearing.js";
 import { fetchNote, forget, strikeNote } from "./notes.js";
 import { pageQueue } from "./queue.js";
-import { say, typing } from "./shell.js";
+import { say } from "./shell.js";
 import { songPage } from "./songpage.js";
-import { restoreTabs } from "./tabs.js";
 
 const root = document.querySelector("[data-song]"),
   song = root.dataset.song,
@@ -130,27 +129,6 @@ document.addEventListener("selectionchange", () => {
 
 // clicks -------------------------------------------------------------------------------------------------------------
 const page = songPage({ song, place: "harmony", post, rail, here, select: () => field("select").value });
-document.addEventListener("click", (event) => {
-  const hit = (query) => event.target.closest?.(query);
-  const chord = hit("[data-take-chord]");
-  if (chord) return take(chord.dataset.takeChord, event.shiftKey || chord.dataset.same === "1");
-  if (hit("[data-hear-line]")) {
-    const mark = hit("[data-hear-line]");
-    return hearLine(mark.dataset.hearLine || line().value || line().placeholder.replace("the song’s: ", ""), mark);
-  }
-  if (hit("[data-offer]")) return offer(hit("[data-offer]"));
-  if (hit("[data-hold]")) return hold(hit("[data-hold]").dataset.hold);
-  if (hit("[data-plan]")) return plan();
-  if (hit("#keys-on")) return letters(!document.body.dataset.letters);
-  if (hit("[data-note]")) return clickNote(hit("[data-note]"));
-  if (hit("[data-do]")) return edit(JSON.parse(hit("[data-do]").dataset.do));
-  if (page.click(event)) return;
-  const chosen = hit("[data-select]");
-  if (chosen) {
-    written();
-    return show({ select: chosen.dataset.select });
-  }
-});
 function offer(button) {
   const index = Number(button.closest("[data-index]").dataset.index),
     w = words(line().value)[index];
@@ -171,28 +149,12 @@ function plan() {
   const values = fieldsOf($("key-change"));
   return htmx.ajax("GET", `${path}/plan`, { target: "#plan", swap: "innerHTML", values });
 }
-document.addEventListener("submit", (event) => {
-  const form = event.target.closest("[data-edit], [data-held]");
-  if (!form) return;
-  event.preventDefault();
-  if (form.dataset.held !== undefined) return show({ held: fieldsOf(form).held.trim() });
-  if (form.dataset.line !== undefined) return setLine(form);
-  edit({ kind: form.dataset.edit, ...fieldsOf(form) });
-});
 // What was typed stays as a draft until an answer took it: a refused line is corrected, not written again.
 let sent = null;
 function setLine(form) {
   sent = { base: field("base").value, text: line().value };
   return edit({ kind: form.dataset.edit, ...fieldsOf(form) });
 }
-document.addEventListener("change", (event) => {
-  if (event.target.id === "hear-with" || event.target.id === "voiced-layer") {
-    forget();
-    return show({ hear: event.target.value });
-  }
-  event.target.closest("form[data-auto]")?.requestSubmit();
-});
-
 // keys: the circle has one stop, arrows go round it --------------------------------------------------------------------
 function circleKey(event, wedge) {
   const all = [...document.querySelectorAll(".wedge")],
@@ -216,39 +178,16 @@ function circleKey(event, wedge) {
   }
   return false;
 }
-document.addEventListener(
-  "keydown",
-  (event) => {
-    if (event.target.id === "line" && event.key === "Enter" && (event.ctrlKey || event.metaKey)) {
-      event.preventDefault();
-      hearLine(line().value);
-      return;
-    }
-    if (event.target.id === "line" && event.key === "Escape") {
-      line().blur();
-      return;
-    }
-    if (typing(event)) return;
-    const key = event.key.toLowerCase();
-    if (page.control(event)) return;
-    const wedge = event.target.closest?.(".wedge");
-    if (wedge && circleKey(event, wedge)) {
-      event.preventDefault();
-      return;
-    }
-    if (document.body.dataset.letters && letterDown(event)) {
-      event.preventDefault();
-      event.stopImmediatePropagation();
-      return;
-    }
-    if (key === "e") {
-      event.preventDefault();
-      line().focus();
-    } else if (key === "k") letters(true);
-    else page.key(event);
-  },
-  true,
-);
+function ownKey(event, pass) {
+  if (pass === "control") return false;
+  const wedge = event.target.closest?.(".wedge");
+  return (wedge && circleKey(event, wedge)) || (document.body.dataset.letters && letterDown(event));
+}
+document.addEventListener("keydown", (event) => {
+  if (event.target.id !== "line" || event.key !== "Enter" || !(event.ctrlKey || event.metaKey)) return;
+  event.preventDefault();
+  hearLine(line().value);
+});
 
 // letters play: a row is an octave, a letter a step of the key, Shift a semitone up -----------------------------------
 const ROWS = ["QWERTYU", "ASDFGHJ", "ZXCVBNM"],
@@ -395,12 +334,35 @@ document.addEventListener("htmx:oobAfterSwap", (event) => {
   if (same && document.querySelector(".strip-scroll")) document.querySelector(".strip-scroll").scrollLeft = kept.scroll;
   kept = null;
 });
-document.addEventListener("htmx:afterSettle", () => {
-  rail.refresh();
-  rail.names();
-  restoreTabs();
-  ladder();
+const hearAs = (field) => {
+  forget();
+  return show({ hear: field.value });
+};
+page.listen({
+  edit,
+  choose: (text) => {
+    written();
+    return show({ select: text });
+  },
+  clicks: {
+    "[data-take-chord]": (chord, event) => take(chord.dataset.takeChord, event.shiftKey || chord.dataset.same === "1"),
+    "[data-hear-line]": (mark) =>
+      hearLine(mark.dataset.hearLine || line().value || line().placeholder.replace("the song’s: ", ""), mark),
+    "[data-offer]": offer,
+    "form[data-held] [data-hold]": (button) => hold(button.dataset.hold),
+    "[data-plan]": plan,
+    "#keys-on": () => letters(!document.body.dataset.letters),
+    "[data-note]": clickNote,
+  },
+  forms: {
+    "[data-held]": (form) => show({ held: fieldsOf(form).held.trim() }),
+    "[data-line]": setLine,
+  },
+  changes: { "#hear-with": hearAs, "#voiced-layer": hearAs },
+  early: ownKey,
+  keys: { e: () => line().focus(), k: () => letters(true) },
+  fields: ["line"],
+  settled: ladder,
 });
 listenAt(volume);
-restoreTabs();
 ladder();

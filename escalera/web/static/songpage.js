@@ -1,6 +1,10 @@
-// What every page of a song does alike: undo, redo, history, and the keys that lead to the song's other pages.
+// What every page of a song does alike: clicks, forms and keys are given to what answers them, edits are read off buttons and forms;
+// undo, redo, history, the keys that lead to the song's other pages, and where the focus goes after an answer.
 import { fieldsOf } from "./dom.js";
+import { keepFocus } from "./focus.js";
 import { hear, quiet } from "./hearing.js";
+import { typing } from "./shell.js";
+import { restoreTabs } from "./tabs.js";
 
 const PLACES = { g: "harmony", r: "groove", w: "bench" };
 
@@ -89,5 +93,92 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
     else return rail.key(event);
     return true;
   }
-  return { actions, click, control, key, go };
+
+  // One listener for each kind of event. `clicks`, `forms` and `changes` map a selector to what answers it, the first that fits;
+  // what a page leaves to the common ones: buttons that are edits, forms that are edits, what chooses something.
+  /** @param {Page} page */
+  function listen({
+    edit,
+    choose,
+    clicks = {},
+    forms = {},
+    changes = {},
+    values = formValues,
+    early = () => false,
+    keys = {},
+    without = "",
+    fields = [],
+    capture = true,
+    settled = () => {},
+  }) {
+    const first = (table, event) => {
+      for (const [query, act] of Object.entries(table)) {
+        const hit = event.target.closest?.(query);
+        if (hit) return () => act(hit, event);
+      }
+      return null;
+    };
+    const common = { "[data-do]": (button) => edit(JSON.parse(button.dataset.do)) };
+    document.addEventListener("click", (event) => {
+      const act = first(clicks, event) ?? first(common, event);
+      if (act) return act();
+      if (click(event)) return;
+      const chosen = event.target.closest?.("[data-select]");
+      if (chosen) choose(chosen.dataset.select, chosen);
+    });
+    document.addEventListener("submit", (event) => {
+      const act = first({ ...forms, "[data-edit]": (form) => edit(values(form)) }, event);
+      if (!act) return;
+      event.preventDefault();
+      act();
+    });
+    document.addEventListener("change", (event) => {
+      const act = first(changes, event);
+      if (act) act();
+      else event.target.closest("form[data-auto]")?.requestSubmit();
+    });
+    document.addEventListener(
+      "keydown",
+      (event) => {
+        if (event.key === "Escape" && fields.includes(event.target.id)) event.target.blur();
+        else if (typing(event)) return;
+        else if (early(event, "control")) return;
+        else if (control(event)) return;
+        else if (early(event, "plain")) {
+          event.preventDefault();
+          if (capture) event.stopImmediatePropagation();
+        } else if (keys[event.key.toLowerCase()]) {
+          event.preventDefault();
+          keys[event.key.toLowerCase()](event);
+        } else key(event, without);
+      },
+      capture,
+    );
+    keepFocus();
+    document.addEventListener("htmx:afterSettle", () => {
+      const fresh = rail.refresh();
+      rail.names();
+      restoreTabs();
+      settled(fresh);
+    });
+    restoreTabs();
+  }
+  return { actions, listen, go };
 }
+const formValues = (form) => ({ kind: form.dataset.edit, ...fieldsOf(form) });
+
+/**
+ * @typedef {object} Page
+ * @property {(values: object) => unknown} edit makes an edit
+ * @property {(text: string, element: Element) => unknown} choose shows what was chosen
+ * @property {Record<string, (element: any, event: any) => unknown>} [clicks]
+ * @property {Record<string, (form: any, event: any) => unknown>} [forms]
+ * @property {Record<string, (field: any, event: any) => unknown>} [changes]
+ * @property {(form: any) => object} [values] what a form asks for
+ * @property {(event: KeyboardEvent, pass: string) => boolean} [early] keys of the page's own parts; true when one was taken
+ * @property {Record<string, (event: KeyboardEvent) => unknown>} [keys]
+ * @property {string} [without] letters of other pages that this one needs itself
+ * @property {string[]} [fields] text fields that Escape leaves
+ * @property {boolean} [capture] before what stands on the page
+ * @property {(fresh: boolean) => unknown} [settled] after every answer; fresh where there is a new manifest
+ */

@@ -17,9 +17,7 @@ import { keepOption, openOptions, options } from "./options.js";
 import { picker } from "./picker.js";
 import { pageQueue, state } from "./queue.js";
 import { formEdit, hearAlone, refocus, restore, shape } from "./shaping.js";
-import { typing } from "./shell.js";
 import { songPage } from "./songpage.js";
-import { restoreTabs } from "./tabs.js";
 
 const root = document.querySelector("[data-song]"),
   song = root.dataset.song,
@@ -77,26 +75,7 @@ const rail = handrail({
 });
 const player = rail.player;
 
-// clicks --------------------------------------------------------------------------------------------------------
 const page = songPage({ song, place: "stair", post, rail, select: selection });
-document.addEventListener("click", (event) => {
-  const tile = event.target.closest("[data-tile]"),
-    button = event.target.closest("[data-do]");
-  if (tile && event.altKey) {
-    extend(document.activeElement?.closest?.(".tile") ?? tile, tile);
-    return rove(tile);
-  }
-  if (tile) {
-    clearRange();
-    rove(tile);
-    return event.shiftKey ? openTile(tile) : toggleTile(tile);
-  }
-  if (button) return edit(JSON.parse(button.dataset.do));
-  if (page.click(event)) return;
-  const chosen = event.target.closest("[data-select]");
-  if (chosen && !dragged)
-    select(chosen.dataset.select).then(() => chosen.dataset.focus && $(chosen.dataset.focus)?.focus());
-});
 function tileValues(tile) {
   const [section_id, layer_id, phrase] = tile.dataset.tile.split(":");
   return { section_id, layer_id, phrase };
@@ -107,23 +86,8 @@ const openTile = (tile) => {
   return select(`tile:${t.section_id}:${t.layer_id}:${t.phrase}`);
 };
 
-// forms in the inspector ------------------------------------------------------------------------------------------
-document.addEventListener("submit", (event) => {
-  const form = event.target.closest("[data-edit]");
-  if (!form) return;
-  event.preventDefault();
-  edit(formEdit(form));
-});
 document.addEventListener("input", (event) => {
   if (event.target.dataset.pair) $(event.target.dataset.pair).value = event.target.value;
-});
-document.addEventListener("change", (event) => {
-  if (event.target.closest("[data-against]")) {
-    const [what, section, layer, phrase] = selection().split(":");
-    return select(`${what}:${section}:${layer}:${phrase}:${event.target.value}`);
-  }
-  event.target.closest("form[data-auto]")?.requestSubmit();
-  if (event.target.dataset.pair) event.target.blur();
 });
 
 // treads: dragged, or moved by keys; sent when the hand rests ------------------------------------------------------
@@ -278,25 +242,18 @@ function tileKey(event, tile) {
   }
   return false;
 }
-document.addEventListener("keydown", (event) => {
-  if (typing(event)) return;
-  const key = event.key.toLowerCase();
-  if (copyKey(event, chosenSection())) return;
-  if (page.control(event)) return;
+function clickTile(tile, event) {
+  if (event.altKey) extend(document.activeElement?.closest?.(".tile") ?? tile, tile);
+  else clearRange();
+  rove(tile);
+  if (!event.altKey) event.shiftKey ? openTile(tile) : toggleTile(tile);
+}
+function ownKey(event, pass) {
+  if (pass === "control") return copyKey(event, chosenSection());
   const tile = event.target.closest?.("[data-tile]"),
     tread = event.target.closest?.(".tread");
-  if ((tile && tileGesture(event, tile)) || (tile && tileKey(event, tile)) || (tread && treadKey(event, tread))) {
-    event.preventDefault();
-    return;
-  }
-  if (key === "a") hearAlone();
-  else if (key === "m") openMoves();
-  else if (key === "f") openForm();
-  else if (key === "k") openChecks();
-  else if (key === "o") openOptions();
-  else if (key === "s") keepOption();
-  else page.key(event);
-});
+  return (tile && (tileGesture(event, tile) || tileKey(event, tile))) || (tread && treadKey(event, tread));
+}
 
 // the inspector keeps what was folded open and how far it was scrolled; a late measurement never takes a field away -----
 const open = new Set();
@@ -344,8 +301,8 @@ function unfold() {
 }
 
 // after every answer: the player takes the new manifest, the wall its tab stop ---------------------------------------
-function refreshed() {
-  if (rail.refresh())
+function refreshed(fresh) {
+  if (fresh)
     $("stage-inner").style.setProperty(
       "--bars",
       player.manifest.sections.reduce((n, s) => n + s.bars.length - 1, 0),
@@ -353,14 +310,37 @@ function refreshed() {
   if (moving && groupOf(moving.section)) draw(groupOf(moving.section), moving.start, moving.end);
   ready();
   unfold();
-  restoreTabs();
   restore();
   refocus();
 }
-document.addEventListener("htmx:afterSettle", refreshed);
+page.listen({
+  edit,
+  choose: (text, element) => {
+    if (!dragged) select(text).then(() => element.dataset.focus && $(element.dataset.focus)?.focus());
+  },
+  clicks: { "[data-tile]": clickTile },
+  changes: {
+    "[data-against]": (field) => select([...selection().split(":").slice(0, 4), field.value].join(":")),
+    "[data-pair]": (field) => {
+      field.closest("form[data-auto]")?.requestSubmit();
+      field.blur();
+    },
+  },
+  values: formEdit,
+  early: ownKey,
+  keys: {
+    a: hearAlone,
+    m: () => openMoves(),
+    f: openForm,
+    k: () => openChecks(),
+    o: () => openOptions(),
+    s: () => keepOption(),
+  },
+  capture: false,
+  settled: refreshed,
+});
 ready();
 listenAt(rail.volume);
-restoreTabs();
 shape({ edit, song });
 picker(edit);
 arranging({ song, edit, after, chosen: chosenSection });
