@@ -320,7 +320,10 @@ page.listen({
   },
   clicks: { "[data-tile]": clickTile },
   changes: {
-    "[data-against]": (field) => select([...selection().split(":").slice(0, 4), field.value].join(":")),
+    "[data-against]": (field) => {
+      const [what, section, layer = "0", phrase = "0"] = selection().split(":");
+      return select([what, section, layer, phrase, field.value].join(":"));
+    },
     "[data-pair]": (field) => {
       field.closest("form[data-auto]")?.requestSubmit();
       field.blur();
