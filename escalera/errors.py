@@ -6,6 +6,7 @@ EscaleraError
 │   │   └── ChordError  a chord's text cannot be read; carries what could be written instead
 │   └── FormatError     a file cannot be read
 ├── NotFound            no such song, version, revision or section
+├── Refused             a request that does not come from this program's own pages
 ├── StaleRevision       the edit was made on an older state than the stored one
 ├── RenderStopped       a newer state is wanted, so this one is not rendered to its end
 └── StoreError          the database could not keep something (full disk, locked, read-only)
@@ -44,6 +45,10 @@ class FormatError(InputError):
 
 class NotFound(EscaleraError):
     status = 404
+
+
+class Refused(EscaleraError):
+    status = 403
 
 
 class StaleRevision(EscaleraError):

@@ -15,12 +15,22 @@ class Settings(BaseSettings):
 
     data: Path = Field(Path("var"), description="where the database and the secret key lie")
     host: str = Field("127.0.0.1", description="address to serve on; any other than 127.0.0.1 needs a passcode")
+    names: str = Field(
+        "", description="further names it may be called by, between commas, when served to other machines"
+    )
     port: int = Field(5000, ge=1, le=65_535, description="port to serve on")
     passcode: str = Field("", description="passcode asked for when the program is reachable from other machines")
     max_pages: int = Field(0, ge=0, description="largest size of the database in pages of 4096 bytes; 0 is no limit")
     cache_mb: int = Field(700, ge=0, description="memory for rendered sound, in megabytes")
     soundfont: str = Field("", description="a SoundFont file to use; by default the first one installed")
     disk_cache_mb: int = Field(1000, ge=0, description="rendered sound kept on disk, in megabytes; 0 keeps none")
+    exports_mb: int = Field(2000, ge=1, description="files that were made, kept for a while, in megabytes")
+    queue: str = Field(
+        "", description="address of a Redis for the queue of long work; by default a file beside the database"
+    )
+    workers: int = Field(
+        1, ge=0, le=8, description="workers started with the server; 0 leaves the work to `escalera work`"
+    )
     language: str = Field(
         "en", pattern=r"^[a-z]{2,3}(_[A-Z]{2})?$", description="language of the pages, where web/texts has it"
     )

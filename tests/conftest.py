@@ -52,12 +52,14 @@ def server(tmp_path_factory):
     """The real program on a free port, with both demo songs; yields (address, studio)."""
     from waitress.server import create_server
 
+    from escalera.cli.program_commands import serving
     from escalera.services.demo import seed_demo
     from escalera.web import create_app
 
     opened = Studio(tmp_path_factory.mktemp("data"), max_pages=0, cache_mb=400)
     seed_demo(opened)
-    running = create_server(create_app(opened), host="127.0.0.1", port=0, threads=6)
+    opened.begin_work()
+    running = create_server(create_app(opened), host="127.0.0.1", port=0, **serving(24))
     stopping = threading.Event()
 
     def serve():

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import io
 import re
+import shutil
+import tempfile
 import zipfile
 from pathlib import Path
 
@@ -71,14 +72,15 @@ def export(song: str, key: str, stems: bool, dry: bool, bits: str, output: Path)
     from escalera.services.exporting import Options
     from escalera.services.exporting import export as write
 
-    with studio() as opened, progress("Writing"):
-        _, _, data = write(song_from(song, opened), opened.rendering, key, Options(stems, not dry, int(bits)))
-    if stems and output.suffix.lower() != ".zip":
-        output.mkdir(parents=True, exist_ok=True)
-        with zipfile.ZipFile(io.BytesIO(data)) as archive:
-            archive.extractall(output)
-        return
-    output.write_bytes(data)
+    with studio() as opened, progress("Writing") as tell, tempfile.TemporaryDirectory(dir=opened.folder) as folder:
+        options = Options(stems, not dry, int(bits), None, tell)
+        made, _ = write(song_from(song, opened), opened.rendering, key, options, Path(folder))
+        if stems and output.suffix.lower() != ".zip":
+            output.mkdir(parents=True, exist_ok=True)
+            with zipfile.ZipFile(made) as archive:
+                archive.extractall(output)
+        else:
+            shutil.move(made, output)
 
 
 @click.command()
@@ -89,9 +91,9 @@ def export(song: str, key: str, stems: bool, dry: bool, bits: str, output: Path)
 @click.option("--no-cache", is_flag=True, help="Render everything anew.")
 def render(source: str, output: Path, bars: str, bits: str, no_cache: bool) -> None:
     """Render a SONG or FILE to audio."""
-    from escalera.formats.audio import KINDS, encode_audio
-    from escalera.services.exporting import cut_bars
-    from escalera.sound.schedule import RATE_HZ
+    from escalera.formats.audio import KINDS
+    from escalera.services.exporting import Options
+    from escalera.services.exporting import export as write
 
     kind = output.suffix.lstrip(".").lower()
     if kind not in KINDS:
@@ -99,12 +101,12 @@ def render(source: str, output: Path, bars: str, bits: str, no_cache: bool) -> N
             f"“{shown(output.name)}” does not end in .wav or .flac. Name the file so that its kind is clear."
         )
     span = _bars(bars)
-    with studio() as opened, progress("Rendering") as tell:
+    with studio() as opened, progress("Rendering") as tell, tempfile.TemporaryDirectory(dir=opened.folder) as folder:
         song = song_from(source, opened)
         if no_cache:
             opened.rendering.renderer.cache.clear()
-        audio = opened.rendering.renderer.render(song, tell)
-    output.write_bytes(encode_audio(cut_bars(song, audio, span) if span else audio, RATE_HZ, kind, int(bits)))
+        made, _ = write(song, opened.rendering, kind, Options(bits=int(bits), bars=span, tell=tell), Path(folder))
+        shutil.move(made, output)
 
 
 def _bars(text: str) -> tuple[int, int] | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 import threading
 import time
 from pathlib import Path
@@ -16,20 +17,37 @@ if TYPE_CHECKING:
     from escalera.services.studio import Studio
 
 
+def serving(upload_mb: int) -> dict[str, object]:
+    """How connections are held: many at once, idle ones let go, bodies refused by their announced length."""
+    return {
+        "threads": 6,
+        "ident": "escalera",
+        "connection_limit": 900,
+        "channel_timeout": 30,
+        "cleanup_interval": 5,
+        "asyncore_use_poll": True,
+        "max_request_header_size": 64_000,
+        "max_request_body_size": upload_mb * 1_000_000 + 100_000,
+    }
+
+
 def _serve(host: str, port: int, opened: Studio | None = None) -> None:
     import waitress
 
+    from escalera.services.memory import hold_little
     from escalera.web import create_app
 
     if host not in ("127.0.0.1", "localhost", "::1") and not Settings().passcode:
         raise InputError(
             f"Serving on {host} lets other machines in. Set ESCALERA_PASSCODE first, or serve on 127.0.0.1."
         )
+    hold_little()
     app = create_app(opened)
+    app.extensions["studio"].begin_work(Settings().workers)
     threading.Thread(target=_load_kernels, name="kernels", daemon=True).start()
     click.echo(f"Escalera is at http://{host}:{port} (stop with Ctrl-C)", err=True)
     try:
-        waitress.serve(app, host=host, port=port, threads=6, ident="escalera")
+        waitress.serve(app, host=host, port=port, **serving(Settings().upload_mb))
     except OSError as error:
         raise InputError(
             f"Port {port} on {host} cannot be used ({error.strerror}). Choose another with --port."
@@ -70,6 +88,21 @@ def demo(seed_only: bool, port: int) -> None:
 
 
 @click.command()
+def work() -> None:
+    """Work through long work (exports) beside the server, in a process of its own."""
+    from escalera.cli.common import studio
+    from escalera.services.jobs import Worker
+    from escalera.services.memory import hold_little
+
+    hold_little()
+    with studio() as opened:
+        worker = Worker(opened.jobs)
+        signal.signal(signal.SIGTERM, lambda *_: worker.close())
+        click.echo(f"Working on what {opened.folder.name} has to do (stop with Ctrl-C).", err=True)
+        worker.work()
+
+
+@click.command()
 def warm() -> None:
     """Compile the sound kernels, so that nothing compiles while you work."""
     from escalera.cli.common import progress
@@ -95,4 +128,4 @@ def backup(path: Path) -> None:
     click.echo(f"Backed up to {path}.", err=True)
 
 
-COMMANDS = (serve, demo, warm, backup)
+COMMANDS = (serve, demo, work, warm, backup)

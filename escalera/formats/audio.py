@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,16 +16,33 @@ MAX_SECONDS = 3600
 BLOCK_FRAMES = 65_536
 
 
+class AudioWriter:
+    """An audio file that grows by blocks of (channels, n) samples, clipped at full scale. Raises InputError for an unknown kind or depth."""
+
+    def __init__(self, target: Path | io.BytesIO, rate_hz: int, channels: int, kind: str = "wav", bits: int = 16):
+        import soundfile
+
+        if kind not in KINDS or bits not in BITS:
+            raise InputError(f"{shown(kind)} with {bits} bits is not written. Choose wav or flac, with 16 or 24 bits.")
+        self._file = soundfile.SoundFile(target, "w", rate_hz, channels, f"PCM_{bits}", format=KINDS[kind])
+
+    def write(self, audio: NDArray[np.float32], gain: float = 1.0) -> None:
+        """Append samples, shape (channels, n)."""
+        for start in range(0, audio.shape[1], BLOCK_FRAMES):
+            self._file.write(np.clip(audio[:, start : start + BLOCK_FRAMES].T * np.float32(gain), -1.0, 1.0))
+
+    def __enter__(self) -> AudioWriter:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._file.close()
+
+
 def encode_audio(audio: NDArray[np.float32], rate_hz: int, kind: str = "wav", bits: int = 16) -> bytes:
     """Bytes of an audio file of (channels, n) samples. Raises InputError for an unknown kind or depth."""
-    import soundfile
-
-    if kind not in KINDS or bits not in BITS:
-        raise InputError(f"{shown(kind)} with {bits} bits is not written. Choose wav or flac, with 16 or 24 bits.")
     target = io.BytesIO()
-    with soundfile.SoundFile(target, "w", rate_hz, audio.shape[0], f"PCM_{bits}", format=KINDS[kind]) as out:
-        for start in range(0, audio.shape[1], BLOCK_FRAMES):
-            out.write(np.clip(audio[:, start : start + BLOCK_FRAMES].T, -1.0, 1.0))
+    with AudioWriter(target, rate_hz, audio.shape[0], kind, bits) as out:
+        out.write(audio)
     return target.getvalue()
 
 

@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
-import io
 import re
 import unicodedata
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 
-from escalera.core.document.song import Song
+from escalera.core.document.song import Layer, Song
 from escalera.core.reading.tiles import where
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
 from escalera.errors import InputError, RenderStopped, shown
-from escalera.formats.audio import encode_audio
+from escalera.formats.audio import AudioWriter
 from escalera.formats.midi_write import write_midi
 from escalera.formats.project import write_project
 from escalera.services.rendering import Rendering
@@ -42,41 +42,31 @@ class ExportFormat:
     help: str
     extension: str
     mimetype: str
-    write: Callable[[Song, Rendering, Options], bytes]
+    write: Callable[[Song, Rendering, Options, Path], None]
     audio: bool = False
 
 
-def _midi(song: Song, rendering: Rendering, options: Options) -> bytes:
-    return write_midi(song)
+def _midi(song: Song, rendering: Rendering, options: Options, path: Path) -> None:
+    path.write_bytes(write_midi(song))
 
 
-def _project(song: Song, rendering: Rendering, options: Options) -> bytes:
-    return write_project(song)
+def _project(song: Song, rendering: Rendering, options: Options, path: Path) -> None:
+    path.write_bytes(write_project(song))
 
 
-def _wav(song: Song, rendering: Rendering, options: Options) -> bytes:
-    return (
-        _stems(song, rendering, options, "wav")
-        if options.stems
-        else encode_audio(_mix(song, rendering, options), RATE_HZ, "wav", options.bits)
-    )
+def _audio(song: Song, rendering: Rendering, options: Options, path: Path) -> None:
+    """A mix, written as it is rendered; the whole is never in memory."""
+    low, high = bar_samples(song, options.bars) if options.bars else (0, None)
+    with AudioWriter(path, RATE_HZ, 2, path.suffix[1:], options.bits) as out:
+        at = 0
+        for block in rendering.renderer.blocks(song, lambda share: options.tell(0.98 * share), options.wanted):
+            size = block.shape[1]
+            out.write(block[:, max(0, low - at) : size if high is None else max(0, min(size, high - at))])
+            at += size
 
 
-def _flac(song: Song, rendering: Rendering, options: Options) -> bytes:
-    return (
-        _stems(song, rendering, options, "flac")
-        if options.stems
-        else encode_audio(_mix(song, rendering, options), RATE_HZ, "flac", options.bits)
-    )
-
-
-def _mix(song: Song, rendering: Rendering, options: Options) -> np.ndarray:
-    audio = rendering.renderer.render(song, lambda share: options.tell(0.9 * share), options.wanted)
-    return cut_bars(song, audio, options.bars) if options.bars else audio
-
-
-def cut_bars(song: Song, audio: np.ndarray, bars: tuple[int, int]) -> np.ndarray:
-    """Samples of a range of bars, first and last included. Raises InputError when the song has no such bars."""
+def bar_samples(song: Song, bars: tuple[int, int]) -> tuple[int, int]:
+    """First sample, and the one after the last, of a range of bars. Raises InputError when the song has no such bars."""
     line, (first, last) = timeline(song), bars
     low, high = 1 - song.lead_bars, song.bars - song.lead_bars
     if not low <= first <= last <= high:
@@ -89,33 +79,47 @@ def cut_bars(song: Song, audio: np.ndarray, bars: tuple[int, int]) -> np.ndarray
         span, tick = line.locate_bar(bar)
         return starts[line.spans.index(span)] + round(span.seconds_at(tick) * RATE_HZ)
 
-    return audio[:, sample(first) : sample(last + 1) if last < high else starts[-1]]
+    return sample(first), sample(last + 1) if last < high else starts[-1]
 
 
-def _stems(song: Song, rendering: Rendering, options: Options, kind: str) -> bytes:
-    """A zip with one file a layer, all from bar 1 and of the same length, tails included; wet ones add up to the mix."""
-    line, renderer = timeline(song), rendering.renderer
-    total = line.samples(RATE_HZ)[-1] + renderer.tail_samples(song, line)
-    layers = [
-        x for x in song.layers if not x.muted and any(p.layer_id == x.id for s in song.sections for p in s.placements)
-    ]
-    target = io.BytesIO()
-    with zipfile.ZipFile(target, "w", zipfile.ZIP_STORED) as out:
-        stems = []
-        for number, x in enumerate(layers):
-            if not options.wanted():
+class _Stems:
+    """One file a layer, all from bar 1 and of the same length, tails included; wet ones add up to the mix."""
+
+    def __init__(self, song: Song, rendering: Rendering, options: Options):
+        self.song, self.renderer, self.options, self.line = song, rendering.renderer, options, timeline(song)
+        placed = {p.layer_id for s in song.sections for p in s.placements}
+        self.layers = [x for x in song.layers if not x.muted and x.id in placed]
+        starts = self.line.samples(RATE_HZ)
+        total = starts[-1] + self.renderer.tail_samples(song, self.line)
+        edges = sorted({*starts, *range(0, total, 20 * RATE_HZ), total})
+        self.windows = list(zip(edges, edges[1:]))
+        self.steps, self.done = 2 * len(self.layers), 0
+
+    def blocks(self, layer: Layer) -> Iterator[np.ndarray]:
+        """The sound of one layer in windows that follow one another."""
+        for low, high in self.windows:
+            if not self.options.wanted():
                 raise RenderStopped("The stems were called off. Nothing was written.")
-            stems.append(renderer.before_master(song, line, 0, total, frozenset((x.id,)), options.wet))
-            options.tell(0.8 * (number + 1) / len(layers))
-        loudest = max((float(np.abs(s).max(initial=0.0)) for s in stems), default=0.0)
-        gain = min(1.0, 0.99 / loudest) if loudest else 1.0
-        for number, (layer, stem) in enumerate(zip(layers, stems), 1):
-            out.writestr(
-                f"{number:02d}-{file_name(layer.name)}.{kind}",
-                encode_audio(stem * np.float32(gain), RATE_HZ, kind, options.bits),
-            )
-        out.writestr("cue-sheet.txt", cue_sheet(song, gain))
-    return target.getvalue()
+            yield self.renderer.before_master(self.song, self.line, low, high, frozenset((layer.id,)), self.options.wet)
+        self.done += 1
+        self.options.tell(0.98 * self.done / self.steps)
+
+    def gain(self) -> float:
+        """What all are lowered by together, so that none passes full scale."""
+        loudest = max((float(np.abs(b).max(initial=0.0)) for x in self.layers for b in self.blocks(x)), default=0.0)
+        return min(1.0, 0.99 / loudest) if loudest else 1.0
+
+    def write(self, path: Path, kind: str) -> None:
+        gain = self.gain()
+        with zipfile.ZipFile(path, "w", zipfile.ZIP_STORED) as out:
+            for number, layer in enumerate(self.layers, 1):
+                stem = path.with_suffix(f".stem.{kind}")
+                with AudioWriter(stem, RATE_HZ, 2, kind, self.options.bits) as audio:
+                    for block in self.blocks(layer):
+                        audio.write(block, gain)
+                out.write(stem, f"{number:02d}-{file_name(layer.name)}.{kind}")
+                stem.unlink()
+            out.writestr("cue-sheet.txt", cue_sheet(self.song, gain))
 
 
 def cue_sheet(song: Song, stem_gain: float = 1.0) -> str:
@@ -132,30 +136,41 @@ def cue_sheet(song: Song, stem_gain: float = 1.0) -> str:
     return "\n".join(lines) + "\n"
 
 
-def _cue(song: Song, rendering: Rendering, options: Options) -> bytes:
-    return cue_sheet(song).encode()
+def _cue(song: Song, rendering: Rendering, options: Options, path: Path) -> None:
+    path.write_text(cue_sheet(song), "utf-8")
 
 
 FORMATS: dict[str, ExportFormat] = {row.key: row for row in (
     ExportFormat("midi", "MIDI file", "Notes, tempo, metre, key and a marker per section; a track per layer.", "mid", "audio/midi", _midi),
-    ExportFormat("wav", "WAV", "The mix under −1 dBTP, or one file per layer.", "wav", "audio/wav", _wav, True),
-    ExportFormat("flac", "FLAC", "As WAV, in about half the space.", "flac", "audio/flac", _flac, True),
+    ExportFormat("wav", "WAV", "The mix under −1 dBTP, or one file per layer.", "wav", "audio/wav", _audio, True),
+    ExportFormat("flac", "FLAC", "As WAV, in about half the space.", "flac", "audio/flac", _audio, True),
     ExportFormat("json", "Project file", "Everything, to open here again or elsewhere.", "json", "application/json", _project),
     ExportFormat("cue", "Cue sheet", "Sections with bars and clock times, and the layers, as text.", "txt", "text/plain", _cue),
 )}  # fmt: skip
 
 
-def export(song: Song, rendering: Rendering, key: str, options: Options) -> tuple[str, str, bytes]:
-    """File name, media type and bytes. Raises InputError for an unknown format or option."""
+def format_of(key: str, stems: bool = False) -> ExportFormat:
+    """A format by its key. Raises InputError for one that there is not, or stems of what has none."""
     if key not in FORMATS:
         raise InputError(f"“{shown(key)}” is not a format. Choose one of: {', '.join(FORMATS)}.")
-    row = FORMATS[key]
-    if options.stems and not row.audio:
-        raise InputError(f"{row.label} has no stems. Choose wav or flac for one file per layer.")
-    data = row.write(song, rendering, options)
+    if stems and not FORMATS[key].audio:
+        raise InputError(f"{FORMATS[key].label} has no stems. Choose wav or flac for one file per layer.")
+    return FORMATS[key]
+
+
+def export(song: Song, rendering: Rendering, key: str, options: Options, folder: Path) -> tuple[Path, str]:
+    """Write a file into a folder: its path and media type. Raises InputError for an unknown format or option.
+
+    It is written under another name first and then renamed, so that no half file has its name.
+    """
+    row = format_of(key, options.stems)
+    name = f"{file_name(song.title)}-stems.zip" if options.stems else f"{file_name(song.title)}.{row.extension}"
+    fresh = folder / f"unfinished.{row.extension}"
     if options.stems:
-        return f"{file_name(song.title)}-stems.zip", "application/zip", data
-    return f"{file_name(song.title)}.{row.extension}", row.mimetype, data
+        _Stems(song, rendering, options).write(fresh, row.extension)
+    else:
+        row.write(song, rendering, options, fresh)
+    return fresh.rename(folder / name), "application/zip" if options.stems else row.mimetype
 
 
 def file_name(title: str) -> str:

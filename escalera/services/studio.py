@@ -16,11 +16,13 @@ from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
 from escalera.errors import EditError, InputError
 from escalera.services.audition import audition_song
-from escalera.services.background_jobs import BackgroundJobs
 from escalera.services.commands import note_done, read_edits
 from escalera.services.idea_service import Ideas
+from escalera.services.job_kinds import job_kinds
+from escalera.services.jobs import Jobs, Worker
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.rendering import Rendering
+from escalera.services.task_queue import TaskQueue
 from escalera.services.upkeep import put_in_order
 from escalera.services.versioning import Versions
 from escalera.settings import Settings, data_folder
@@ -51,8 +53,17 @@ class Studio:
         self.ideas = Ideas(self.database)
         disk = (self.folder / "sound", settings.disk_cache_mb)
         cache = settings.cache_mb if cache_mb is None else cache_mb
-        self.jobs = BackgroundJobs()
         self.rendering = Rendering(cache, lambda name: printed_audio(self.database, name), disk)
+        self.queue = TaskQueue(self.folder, settings.queue)
+        exports = settings.exports_mb * 1_000_000
+        self.jobs = Jobs(self.database, self.queue, self.folder / "exports", exports, job_kinds(self))
+        self._workers: list[Worker] = []
+
+    def begin_work(self, workers: int = 1) -> None:
+        """Let this process work through the queue as well."""
+        for _ in range(workers):
+            self._workers.append(Worker(self.jobs))
+            self._workers[-1].start()
 
     # the shelf -------------------------------------------------------------------------------------------------
 
@@ -87,7 +98,8 @@ class Studio:
             self.repository.set_deleted(session, song_id, deleted)
 
     def erase(self, song_id: int) -> None:
-        """Remove a song from the bin for good."""
+        """Remove a song for good, with its files, and the patterns, prints and sound that no other song has."""
+        self.jobs.drop_of(song_id)
         with self.database.write() as session:
             self.repository.erase(session, song_id)
 
@@ -202,8 +214,10 @@ class Studio:
         self.database.backup(target)
 
     def close(self) -> None:
-        self.jobs.close()
+        for worker in self._workers:
+            worker.close()
         self.rendering.close()
+        self.queue.close()
         self.database.close()
 
 

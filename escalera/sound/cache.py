@@ -6,7 +6,9 @@ What is worth keeping over a restart goes to a store on disk as well (sound.disk
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, Protocol, TypeVar
+from concurrent.futures import Future
+from threading import Lock
+from typing import Any, Protocol, TypeVar, cast
 
 from escalera.core.caching import Results
 
@@ -26,22 +28,42 @@ class AudioCache:
 
     def __init__(self, limit_bytes: int, shelf: Shelf | None = None):
         self.shelf = shelf
+        self._lock, self._making = Lock(), dict[str, Future[Any]]()
         self._items: Results[Any] = Results(limit_bytes, lambda value: int(value.nbytes))
 
     def get_or_make(self, key: str, make: Callable[[], T], keep: bool = False) -> T:
         """The cached value, or the one that `make` returns; with `keep` it is looked for and left on disk too.
 
-        Two threads may both make it; the results are equal.
+        What one thread is making another one waits for.
         """
         found = self._items.get(key)
         if found is not None:
             return found
-        value = self.shelf.get(key) if keep and self.shelf else None
+        with self._lock:
+            made = self._making.get(key)
+            mine = made is None
+            if made is None:
+                made = self._making[key] = Future()
+        if not mine:
+            return cast(T, made.result())
+        try:
+            value = self._items.put(key, self._find_or_make(key, make, keep))
+            made.set_result(value)
+            return value
+        except BaseException as error:
+            made.set_exception(error)
+            raise
+        finally:
+            with self._lock:
+                del self._making[key]
+
+    def _find_or_make(self, key: str, make: Callable[[], T], keep: bool) -> T:
+        value: T | None = self.shelf.get(key) if keep and self.shelf else None
         if value is None:
             value = make()
             if keep and self.shelf:
                 self.shelf.put(key, value)
-        return self._items.put(key, value)
+        return value
 
     @property
     def used_bytes(self) -> int:

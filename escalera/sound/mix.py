@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from collections import deque
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 
 import numpy as np
@@ -27,6 +28,7 @@ from escalera.sound.spec import BLOCK
 from escalera.sound.unit import Unit, render_unit
 
 Samples = NDArray[np.float32]
+AHEAD_SECTIONS = 3  # so many are begun before the first is asked for
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 FindAudio = Callable[[str], Samples]
 
@@ -191,35 +193,41 @@ class Renderer:
             return self.chunk(song, line, index, key)[:, : starts[index + 1] - starts[index]]
         return self.before_master(song, line, starts[index], starts[index + 1])
 
-    def render(
+    def blocks(
         self, song: Song, progress: Callable[[float], None] | None = None, wanted: Callable[[], bool] = lambda: True
-    ) -> Samples:
-        """The whole song with its tail, (2, n) float32, on two threads.
+    ) -> Iterator[Samples]:
+        """The whole song with its tail, section by section, (2, n) float32 each; two are worked on at a time.
 
         `progress` is told the share that is done; when `wanted` says no, RenderStopped is raised after the section at
         hand, and what is done stays in the cache.
         """
         line = timeline(song)
-        if not line.spans:
-            return np.zeros((2, 0), np.float32)
-        steps, done = 2 * len(line.spans), 0
+        keys = self.chunk_keys(song, line)
 
-        def step(work: Callable[[], Samples | SectionMix]) -> Samples | SectionMix:
-            nonlocal done
+        def work(index: int) -> Samples:
             if not wanted():
                 raise RenderStopped("A newer state is wanted; this one is not rendered to its end.")
-            result = work()
-            done += 1
-            if progress:
-                progress(done / steps)
-            return result
+            self.section_mix(
+                song, line.spans[index]
+            )  # its own first: what sounds over into it is another thread's work
+            return self.chunk(song, line, index, keys[index])
 
         with ThreadPoolExecutor(2) as pool:
-            by_length = sorted(line.spans, key=lambda s: -s.section.bars)
-            list(pool.map(lambda span: step(lambda: self.section_mix(song, span)), by_length))
-            keys = self.chunk_keys(song, line)
-            chunks = list(pool.map(lambda i: step(lambda: self.chunk(song, line, i, keys[i])), range(len(keys))))
-        return np.concatenate(chunks, axis=1)  # type: ignore[arg-type]
+            ahead: deque[Future[Samples]] = deque()
+            for index in range(len(keys) + AHEAD_SECTIONS):
+                if index < len(keys):
+                    ahead.append(pool.submit(work, index))
+                if ahead and index >= min(AHEAD_SECTIONS, len(keys)):
+                    yield ahead.popleft().result()
+                    if progress:
+                        progress((min(index + 1, len(keys)) - len(ahead)) / len(keys))
+
+    def render(
+        self, song: Song, progress: Callable[[float], None] | None = None, wanted: Callable[[], bool] = lambda: True
+    ) -> Samples:
+        """The whole song with its tail, (2, n) float32; see `blocks`."""
+        blocks = list(self.blocks(song, progress, wanted))
+        return np.concatenate(blocks, axis=1) if blocks else np.zeros((2, 0), np.float32)
 
 
 def _add(out: Samples, source: Samples, to: int, at: int, count: int) -> None:

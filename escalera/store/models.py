@@ -92,3 +92,27 @@ class UpkeepRow(Base):
 
     __tablename__ = "upkeep"
     name: Mapped[str] = mapped_column(String(40), primary_key=True)
+
+
+class JobRow(Base):
+    """A piece of long work. This table is the truth about it: a message in the queue only says that there may be something to do.
+
+    `state` is waiting, running, done, failed or stopped; `beat_at` is when its worker was last heard of.
+    """
+
+    __tablename__ = "jobs"
+    id: Mapped[str] = mapped_column(String(40), primary_key=True)
+    kind: Mapped[str] = mapped_column(String(20))
+    song_id: Mapped[int] = mapped_column(index=True)
+    revision_id: Mapped[int]
+    options: Mapped[str] = mapped_column(Text, default="{}")
+    label: Mapped[str] = mapped_column(String(120), default="")
+    state: Mapped[str] = mapped_column(String(10), default="waiting", index=True)
+    share: Mapped[float] = mapped_column(default=0.0)
+    trouble: Mapped[str] = mapped_column(Text, default="")
+    file: Mapped[str] = mapped_column(String(200), default="")
+    mimetype: Mapped[str] = mapped_column(String(60), default="")
+    tries: Mapped[int] = mapped_column(default=0)
+    worker: Mapped[str] = mapped_column(String(80), default="")
+    created_at: Mapped[datetime] = mapped_column(DateTime, default=now)
+    beat_at: Mapped[datetime] = mapped_column(DateTime, default=now)

@@ -6,11 +6,12 @@ import gc
 import secrets
 from pathlib import Path
 
-from flask import Flask, Response, render_template, request
+from flask import Flask, render_template, request
 from flask_compress import Compress
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from jinja2.utils import htmlsafe_json_dumps
 from markupsafe import Markup
+from werkzeug.routing import IntegerConverter
 
 from escalera.core.commands import write_command
 from escalera.core.time.ticks import clock
@@ -26,6 +27,7 @@ from escalera.web import (
     files,
     gate,
     groove,
+    guard,
     harmony,
     ideas,
     options,
@@ -38,12 +40,6 @@ from escalera.web import checks as judging
 from escalera.web.assets import asset_url
 from escalera.web.terms import term
 from escalera.web.texts import install_texts
-
-POLICY = (
-    "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:; "
-    "font-src 'self'; connect-src 'self'; media-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
-)
-
 
 PAGES = (
     assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, sound, files, counting, versions, dev, gate,
@@ -76,13 +72,21 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     install_texts(app, settings.language)
     app.jinja_env.globals.update(asset=asset_url, term=term, do=_do)
     app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}", fields=write_command)
+    app.url_map.converters["int"] = _Id
     for module in PAGES:
         app.register_blueprint(module.blueprint)
     _collect_less_often()
+    app.extensions["tries"] = gate.Tries()
+    guard.guard(app, settings)
     app.before_request(gate.check)
-    app.after_request(_finish)
     _register_errors(app, settings.upload_mb)
     return app
+
+
+class _Id(IntegerConverter):
+    """Ids in addresses, as large as the store holds them."""
+
+    regex = r"\d{1,15}"
 
 
 def _do(kind: str, **fields: object) -> Markup:
@@ -140,10 +144,3 @@ def _page(message: str, status: int) -> Page:
     if request.headers.get("HX-Request"):
         return render_template("_notice.html", message=message, kind="error"), status, {"HX-Reswap": "none"}
     return render_template("error.html", message=message), status, {}
-
-
-def _finish(response: Response) -> Response:
-    response.headers.setdefault("Content-Security-Policy", POLICY)
-    response.headers.setdefault("X-Content-Type-Options", "nosniff")
-    response.headers.setdefault("Referrer-Policy", "same-origin")
-    return response

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-import io
-from dataclasses import replace
-
 from flask import Blueprint, redirect, render_template, request, send_file, session, url_for
 from flask.typing import ResponseReturnValue
 
+from escalera.core.edits.edit import whole_number
 from escalera.errors import InputError
 from escalera.formats.project import project_schema
-from escalera.services.exporting import FORMATS, Options, export
+from escalera.services.exporting import FORMATS, format_of
 from escalera.services.importing import import_file
+from escalera.store.job_store import Job
 from escalera.web.song_view import song_view, studio
 
 blueprint = Blueprint("files", __name__)
+QUICK_S = 5.0  # so long an answer waits for a file that needs no sound
 
 
 @blueprint.route("/import", methods=["GET", "POST"])
@@ -40,42 +40,45 @@ def handover(song_id: int) -> ResponseReturnValue:
     return render_template("files/handover.html", view=view, song=view.song, head=view.head, formats=FORMATS)
 
 
-@blueprint.get("/songs/<int:song_id>/export/<key>")
-def take_away(song_id: int, key: str) -> ResponseReturnValue:
-    args = request.args
-    options = Options(args.get("stems") == "1", args.get("wet", "1") == "1", args.get("bits", 16, type=int))
-    name, mimetype, data = export(studio().head(song_id).song, studio().rendering, key, options)
-    return send_file(io.BytesIO(data), mimetype=mimetype, as_attachment=True, download_name=name)
-
-
 @blueprint.post("/songs/<int:song_id>/export/<key>")
 def begin(song_id: int, key: str) -> ResponseReturnValue:
     """Make a file in the background; the answer asks for itself until the file is there."""
-    song, args = studio().head(song_id).song, request.form
-    options = Options(args.get("stems") == "1", args.get("wet", "1") == "1", args.get("bits", 16, type=int))
-    label = f"{FORMATS[key].label if key in FORMATS else key}{', stems' if options.stems else ''}, {options.bits} bit"
-    rendering = studio().rendering
-    name = studio().jobs.start(
-        label, lambda tell, wanted: export(song, rendering, key, replace(options, tell=tell, wanted=wanted))
+    head, args = studio().head(song_id), request.form
+    stems, wet, bits = (
+        args.get("stems") == "1",
+        args.get("wet", "1") == "1",
+        whole_number(args.get("bits", "16"), "depth in bits", 16, 24),
     )
-    return render_template("files/_job.html", job=studio().jobs.get(name), name=name)
+    row = format_of(key, stems)
+    kind = " stems" if stems else ""
+    label = f"{row.label}{kind}, {bits} bit" if row.audio else row.label
+    options = {"format": key, "stems": stems, "wet": wet, "bits": bits}
+    name = studio().jobs.start("export", song_id, head.revision_id, options, label)
+    if not row.audio:  # made in an instant: the answer need not be asked for again
+        studio().jobs.wait(name, QUICK_S)
+    return _told(studio().jobs.get(name))
 
 
-@blueprint.route("/exports/<name>", methods=["GET", "DELETE"])
+def _told(job: Job) -> str:
+    return render_template("files/_job.html", job=job, name=job.id)
+
+
+@blueprint.route("/exports/<name>", methods=["GET", "DELETE", "POST"])
 def ask(name: str) -> ResponseReturnValue:
-    job = studio().jobs.get(name)
-    if request.method == "DELETE":
-        job.wanted = False
-    return render_template("files/_job.html", job=job, name=name)
+    """How far it is; DELETE calls it off, POST tries it again."""
+    act = {"DELETE": studio().jobs.stop, "POST": studio().jobs.again}.get(request.method, studio().jobs.get)
+    return _told(act(name))
 
 
 @blueprint.get("/exports/<name>/file")
 def take(name: str) -> ResponseReturnValue:
     job = studio().jobs.get(name)
-    if not job.done or job.trouble:
+    if job.state != "done":
         raise InputError(job.trouble or "The file is not ready yet. Wait until it is.")
-    file_name, mimetype, data = job.future.result()
-    return send_file(io.BytesIO(data), mimetype=mimetype, as_attachment=True, download_name=file_name)
+    path = studio().jobs.path(job)
+    answer = send_file(path, mimetype=job.mimetype, as_attachment=True, download_name=path.name, conditional=False)
+    answer.headers["Cache-Control"] = "no-store"  # the same name means another file after an edit
+    return answer
 
 
 @blueprint.get("/project.schema.json")

@@ -52,7 +52,7 @@ def _history(song_id: int, trouble: str = "", said: str = "") -> ResponseReturnV
     )
 
 
-@blueprint.get("/record.md")
+@blueprint.post("/record.md")
 def take_record(song_id: int) -> ResponseReturnValue:
     """What was wanted, decided and why, what was used and what is open, as a text to take away."""
     song = studio().head(song_id).song

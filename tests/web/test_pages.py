@@ -12,8 +12,7 @@ from babel.messages.mofile import write_mo
 from lxml import html
 
 from escalera.core.edits import EDITS
-from escalera.errors import InputError, RenderStopped
-from escalera.services.exporting import Options, export
+from escalera.formats.midi_write import write_midi
 from escalera.web import create_app
 from escalera.web.terms import TERMS
 from escalera.web.texts import FOLDER, install_texts
@@ -144,13 +143,12 @@ def test_sound_has_an_address_of_its_content(client, song_id):
 
 
 def test_files_come_in_and_go_out(client, studio, song_id):
-    data = client.get(f"/songs/{song_id}/export/midi").data
+    data = write_midi(studio.head(song_id).song)
     answer = client.post("/import", data={"file": (io.BytesIO(data), "some.mid")})
     assert answer.status_code == 302 and studio.shelf()[0].title == "Small"
     half = client.post("/import", data={"file": (io.BytesIO(data[: len(data) // 2]), "some.mid")})
     assert half.status_code == 422 and "cut off" in tree(half).xpath("string(//p[@role='alert'])")
     assert client.post("/import", data={}).status_code == 422
-    assert client.get(f"/songs/{song_id}/export/ogg").status_code == 400
     assert client.get("/project.schema.json").json["title"] == "Escalera project"
 
 
@@ -178,15 +176,11 @@ def test_pages_carry_a_strict_policy_and_a_long_song_stays_small(client, studio)
 
 
 def test_without_its_token_a_form_is_refused(studio):
-    from escalera.web import create_app
-
     answer = create_app(studio, testing=True).test_client().post("/new")
     assert answer.status_code == 400 and not studio.shelf()
 
 
 def test_a_passcode_keeps_the_door(studio, monkeypatch):
-    from escalera.web import create_app
-
     monkeypatch.setenv("ESCALERA_PASSCODE", "open sesame")
     app = create_app(studio, testing=True)
     app.config["WTF_CSRF_ENABLED"] = False
@@ -216,28 +210,33 @@ def test_the_wall_is_sent_again_only_when_it_looks_different(client, studio, son
 def test_a_file_is_made_in_the_background_and_taken_when_it_is_ready(client, studio, song_id):
     first = client.post(f"/songs/{song_id}/export/flac", data={"bits": "24"}).get_data(as_text=True)
     name = re.search(r"/exports/([\w-]+)", first).group(1)
-    studio.jobs.get(name).future.result(60)
-    assert studio.jobs.get(name).share >= 0.9
+    assert "progress" in first and client.get(f"/exports/{name}/file").status_code == 400, "nobody works yet"
+    studio.begin_work()
+    assert studio.jobs.wait(name, 60).state == "done"
     assert f"/exports/{name}/file" in client.get(f"/exports/{name}").get_data(as_text=True)
     taken = client.get(f"/exports/{name}/file")
     assert taken.data[:4] == b"fLaC" and "small.flac" in taken.headers["Content-Disposition"]
+    taken.close()
     assert client.get("/exports/unknown").status_code == 404
+    studio.set_deleted(song_id, True)
+    studio.erase(song_id)
+    assert client.get(f"/exports/{name}").status_code == 404 and not list(studio.jobs.folder.iterdir())
 
 
 def test_a_file_that_cannot_be_made_or_is_called_off_says_why(client, studio, song_id):
-    assert client.post(f"/songs/{song_id}/export/ogg").status_code == 200
-    name = next(reversed(studio.jobs._jobs))
-    with pytest.raises(InputError):
-        studio.jobs.get(name).future.result(10)
-    assert "is not a format" in client.get(f"/exports/{name}").get_data(as_text=True)
-    stopped = studio.jobs.start(
-        "long",
-        lambda tell, wanted: export(studio.head(song_id).song, studio.rendering, "wav", Options(wanted=lambda: False)),
-    )
-    with pytest.raises(RenderStopped):
-        studio.jobs.get(stopped).future.result(10)
-    assert "field-error" in client.get(f"/exports/{stopped}").get_data(as_text=True)
-    assert client.get(f"/exports/{stopped}/file").status_code == 400
+    assert "is not a format" in client.post(f"/songs/{song_id}/export/ogg").get_data(as_text=True)
+    assert client.post(f"/songs/{song_id}/export/wav", data={"bits": "9" * 400}).status_code == 422
+    head = studio.head(song_id)
+    options = {"format": "wav", "stems": False, "wet": True, "bits": 17}
+    name = studio.jobs.start("export", song_id, head.revision_id, options, "WAV")
+    called_off = studio.jobs.start("export", song_id, head.revision_id, options, "WAV")
+    client.delete(f"/exports/{called_off}")
+    studio.begin_work()
+    assert "17 bits is not written" in studio.jobs.wait(name, 10).trouble
+    answer = client.get(f"/exports/{called_off}").get_data(as_text=True)
+    assert "field-error" in answer and "Try again" in answer
+    assert client.get(f"/exports/{called_off}/file").status_code == 400
+    assert "progress" in client.post(f"/exports/{called_off}").get_data(as_text=True)
 
 
 def test_a_line_is_made_read_changed_and_doubled_from_the_inspector(client, studio, song_id):

@@ -157,7 +157,7 @@ def test_the_record_is_taken_away_with_reasons_verdicts_and_what_was_used(client
     for kind, fields in steps:
         studio.edit(song_id, studio.head(song_id).revision_id, EDITS[kind](**fields))
     studio.versions.keep(song_id, studio.head(song_id).revision_id, "first light", "it breathes")
-    answer = client.get(f"/songs/{song_id}/record.md")
+    answer = client.post(f"/songs/{song_id}/record.md")
     text = answer.get_data(as_text=True)
     assert answer.mimetype == "text/markdown" and "small-record.md" in answer.headers["Content-Disposition"]
     for line in (

@@ -95,9 +95,15 @@ def one_of(value: str, allowed: tuple[str, ...] | list[str], what: str) -> str:
     return value
 
 
-def whole_number(text: Any, what: str = "number") -> int:
-    """A whole number as people write it. Raises EditError."""
+MOST = 2**53  # of whole numbers from outside: every store and every page holds them exactly
+
+
+def whole_number(text: Any, what: str = "number", low: int = -MOST, high: int = MOST) -> int:
+    """A whole number as people write it, between two limits. Raises EditError."""
     try:
-        return int(text)
-    except (TypeError, ValueError):
-        raise EditError(f"“{shown(text)}” is not a {what}. Write a whole number.") from None
+        number = int(text) if len(str(text)) <= 24 else None
+    except (TypeError, ValueError, OverflowError):
+        number = None
+    if number is None:
+        raise EditError(f"“{shown(text)}” is not a {what}. Write a whole number.")
+    return int(within(number, low, high, what.capitalize()))

@@ -1,0 +1,26 @@
+"""The kinds of long work, a function each: from a job and a folder to a file in it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from escalera.services.exporting import Options, export
+from escalera.services.jobs import Result, Tell, Wanted, Work
+from escalera.store.job_store import Job
+
+if TYPE_CHECKING:
+    from escalera.services.studio import Studio
+
+
+def job_kinds(studio: Studio) -> dict[str, Work]:
+    """What workers of a studio can do."""
+
+    def exported(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        song = studio.state(job.song_id, job.revision_id)
+        values = job.options
+        options = Options(bool(values["stems"]), bool(values["wet"]), int(values["bits"]), None, tell, wanted)
+        path, mimetype = export(song, studio.rendering, str(values["format"]), options, folder)
+        return Result(path, mimetype)
+
+    return {"export": exported}
