@@ -9,6 +9,7 @@ EscaleraError
 ├── Refused             a request that does not come from this program's own pages
 ├── StaleRevision       the edit was made on an older state than the stored one
 ├── RenderStopped       a newer state is wanted, so this one is not rendered to its end
+├── MeasureError        a state could not be measured, though it was tried again
 └── StoreError          the database could not keep something (full disk, locked, read-only)
 
 Messages are plain sentences for the person using the program; `status` is how the web layer answers.
@@ -57,6 +58,10 @@ class StaleRevision(EscaleraError):
 
 class RenderStopped(EscaleraError):
     status = 409
+
+
+class MeasureError(EscaleraError):
+    status = 500
 
 
 class StoreError(EscaleraError):

@@ -11,6 +11,7 @@ from pathlib import Path
 from threading import Lock
 
 import numpy as np
+from cachetools import TTLCache
 from numpy.typing import NDArray
 
 from escalera.core.caching import Results
@@ -20,9 +21,10 @@ from escalera.core.energy.felt import felt_bars
 from escalera.core.energy.stats import INDEX
 from escalera.core.energy.terms import compute_terms, to_energy
 from escalera.core.reading.timeline import Span, Timeline, timeline
-from escalera.errors import RenderStopped
+from escalera.errors import MeasureError, RenderStopped
 from escalera.meters.loudness import Loudness, loudness, true_peak_dbtp
 from escalera.meters.span_meters import SpanMeters, band_levels_db
+from escalera.services.memory import give_back
 from escalera.sound.content import content_key
 from escalera.sound.disk import DiskShelf
 from escalera.sound.master import limit
@@ -32,6 +34,8 @@ from escalera.sound.schedule import RATE_HZ
 from escalera.sound.section import duck_gain
 from escalera.sound.stacking import StackReport, stack_report
 
+MEASURE_TRIES = 3
+OUTDATED, FAILED = "outdated", "failed"
 Values = NDArray[np.float64]
 
 
@@ -80,8 +84,9 @@ class Rendering:
         self.renderer = Renderer(cache_mb, find_audio, self.shelf)
         self._progress: dict[int, float] = {}
         self._stacks: Results[tuple[StackReport | None]] = Results(256)
-        self._jobs: dict[str, Future[MeasuredSong]] = {}
+        self._jobs: dict[str, Future[MeasuredSong | str]] = {}
         self._newest: dict[int, str] = {}
+        self._failed: TTLCache[str, int] = TTLCache(64, 600)
         self._lock = Lock()
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="measure")
 
@@ -156,7 +161,9 @@ class Rendering:
         tell = progress or (lambda share: None)
         audio = self.renderer.render(song, lambda share: tell(0.8 * share), wanted)
         with ThreadPoolExecutor(2) as pool:
-            meters = list(pool.map(lambda i: measure_section(self.renderer, song, line, i, keys[i]), range(len(keys))))
+            meters = list(
+                pool.map(lambda i: measure_section(self.renderer, song, line, i, keys[i], audio), range(len(keys)))
+            )
         tell(0.95)
         sections = tuple(measured_section(song, span, m) for span, m in zip(line.spans, meters))
         found = agreement(song.sections, [s.value for s in sections])
@@ -182,29 +189,36 @@ class Rendering:
                     self._jobs.pop(next(iter(self._jobs)))
                 self._jobs[key] = self._pool.submit(self._if_newest, song_id, key, song)
                 return None
-        if not job.done():
+        if not job.done() or job.cancelled():
             return None
-        error = None if job.cancelled() else job.exception()
-        if job.cancelled() or isinstance(error, _Outdated):
-            with self._lock:
-                self._jobs.pop(key, None)
-            return None
-        if error is not None:  # kept, so that the same state is not tried again and again
-            return None
-        return job.result()
+        found = job.result()
+        if isinstance(found, MeasuredSong):
+            return found
+        with self._lock:
+            tries = self._failed[key] = self._failed.get(key, 0) + (found == FAILED)
+            if tries < MEASURE_TRIES:
+                self._jobs.pop(key, None)  # tried again when it is asked for again
+                return None
+        raise MeasureError(
+            f"This state could not be measured ({tries} tries); what went wrong is in the log. "
+            f"Listening and editing go on; change something, and it is tried again."
+        )
 
-    def _if_newest(self, song_id: int, key: str, song: Song) -> MeasuredSong:
+    def _if_newest(self, song_id: int, key: str, song: Song) -> MeasuredSong | str:
+        """The measurement, or why there is none. Nothing is raised: a kept exception would hold the sound of its frames."""
         if self._newest.get(song_id) != key:
-            raise _Outdated
+            return OUTDATED
         try:
             return self.measure(
                 song, lambda share: self._progress.__setitem__(song_id, share), lambda: self._newest.get(song_id) == key
             )
-        except RenderStopped as error:
-            raise _Outdated from error
+        except RenderStopped:
+            return OUTDATED
         except Exception:
             logging.getLogger("escalera").exception("measuring song %s failed", song_id)
-            raise
+            return FAILED
+        finally:
+            give_back()
 
     def measured_share(self, song_id: int) -> float:
         """How far the measurement at hand has come, 0..1."""
@@ -215,10 +229,6 @@ class Rendering:
         if self.shelf:
             self.shelf.close()
         self._pool.shutdown(wait=True, cancel_futures=True)
-
-
-class _Outdated(Exception):
-    """A newer state is wanted; this one need not be measured."""
 
 
 def measured_section(song: Song, span: Span, meters: SpanMeters) -> MeasuredSection:

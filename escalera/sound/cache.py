@@ -5,9 +5,10 @@ What is worth keeping over a restart goes to a store on disk as well (sound.disk
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future
-from threading import Lock
+from contextlib import contextmanager
+from threading import Condition, Lock
 from typing import Any, Protocol, TypeVar, cast
 
 from escalera.core.caching import Results
@@ -23,20 +24,50 @@ class Shelf(Protocol):
     def put(self, key: str, value: Any) -> None: ...
 
 
+class ByteRoom:
+    """Lets so many bytes of work go on at once; work larger than that goes on alone."""
+
+    def __init__(self, limit_bytes: int):
+        self._limit, self._used, self._free = limit_bytes, 0, Condition()
+
+    @contextmanager
+    def take(self, size_bytes: int) -> Iterator[None]:
+        """Wait until there is room, and hold it."""
+        with self._free:
+            self._free.wait_for(lambda: not self._used or self._used + size_bytes <= self._limit)
+            self._used += size_bytes
+        try:
+            yield
+        finally:
+            with self._free:
+                self._used -= size_bytes
+                self._free.notify_all()
+
+
+PARTS = 2 / 3  # of the memory, for what sections are mixed from: it takes longest to make, and is on no disk
+
+
 class AudioCache:
-    """Maps content keys to values with a `nbytes` attribute."""
+    """Maps content keys to values with a `nbytes` attribute.
+
+    Notes and units (`whole` is false) have memory of their own, so that mixes and finished sections of a long song, which
+    are quickly made or read again, do not push them out.
+    """
 
     def __init__(self, limit_bytes: int, shelf: Shelf | None = None):
         self.shelf = shelf
         self._lock, self._making = Lock(), dict[str, Future[Any]]()
-        self._items: Results[Any] = Results(limit_bytes, lambda value: int(value.nbytes))
+        parts = int(limit_bytes * PARTS)
+        self._parts: Results[Any] = Results(parts, lambda value: int(value.nbytes))
+        self._wholes: Results[Any] = Results(limit_bytes - parts, lambda value: int(value.nbytes))
 
-    def get_or_make(self, key: str, make: Callable[[], T], keep: bool = False) -> T:
+    def get_or_make(self, key: str, make: Callable[[], T], keep: bool = False, whole: bool = False) -> T:
         """The cached value, or the one that `make` returns; with `keep` it is looked for and left on disk too.
 
         What one thread is making another one waits for.
         """
-        found = self._items.get(key)
+        items = self._wholes if whole else self._parts
+        found = items.get(key)
         if found is not None:
             return found
         with self._lock:
@@ -47,7 +78,7 @@ class AudioCache:
         if not mine:
             return cast(T, made.result())
         try:
-            value = self._items.put(key, self._find_or_make(key, make, keep))
+            value = items.put(key, self._find_or_make(key, make, keep))
             made.set_result(value)
             return value
         except BaseException as error:
@@ -67,14 +98,15 @@ class AudioCache:
 
     @property
     def used_bytes(self) -> int:
-        return self._items.used
+        return self._parts.used + self._wholes.used
 
     @property
     def limit_bytes(self) -> int:
-        return self._items.limit
+        return self._parts.limit + self._wholes.limit
 
     def __contains__(self, key: str) -> bool:
-        return key in self._items
+        return key in self._parts or key in self._wholes
 
     def clear(self) -> None:
-        self._items.clear()
+        self._parts.clear()
+        self._wholes.clear()

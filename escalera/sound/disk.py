@@ -8,10 +8,9 @@ from __future__ import annotations
 
 import logging
 import os
-from contextlib import suppress
 from pathlib import Path
-from queue import Full, Queue
-from threading import Thread
+from queue import Queue
+from threading import Lock, Thread
 from typing import Any
 
 import numpy as np
@@ -19,7 +18,11 @@ import numpy as np
 from escalera.sound.section import SectionMix
 
 log = logging.getLogger("escalera")
-WAITING = 64  # so many results wait to be written; more are not kept
+WAITING_BYTES = 40_000_000  # so much waits to be written; more is not kept
+
+
+def _size(value: SectionMix | bytes) -> int:
+    return len(value) if isinstance(value, bytes) else int(value.nbytes)
 
 
 class DiskShelf:
@@ -27,7 +30,8 @@ class DiskShelf:
 
     def __init__(self, folder: Path, limit_bytes: int):
         self.folder, self.limit_bytes = folder, limit_bytes
-        self._queue: Queue[tuple[str, SectionMix | bytes] | None] = Queue(WAITING)
+        self._queue: Queue[tuple[str, SectionMix | bytes] | None] = Queue()
+        self._waiting, self._lock = 0, Lock()
         self._used = 0
         self._works = self._open()
         self._writer = Thread(target=self._write_all, name="sound-shelf", daemon=True)
@@ -80,9 +84,11 @@ class DiskShelf:
 
     def put(self, key: str, value: Any) -> None:
         """Hand a mix, or the bytes of a WAV, to the writer; never waits for the disk."""
-        if self._works:
-            with suppress(Full):
-                self._queue.put_nowait((key, value))
+        with self._lock:
+            if not self._works or (self._waiting and self._waiting + _size(value) > WAITING_BYTES):
+                return
+            self._waiting += _size(value)
+        self._queue.put((key, value))
 
     def _write_all(self) -> None:
         while (item := self._queue.get()) is not None:
@@ -92,7 +98,10 @@ class DiskShelf:
                 log.warning("sound is not kept on disk: %s", error)
                 self._works = False
             finally:
+                with self._lock:
+                    self._waiting -= _size(item[1])
                 self._queue.task_done()
+                item = None  # not held while the next one is waited for
         self._queue.task_done()
 
     def _write(self, key: str, mix: SectionMix | bytes) -> None:

@@ -11,7 +11,7 @@ from escalera.core.energy.stats import INDEX
 from escalera.core.reading.timeline import Span, Timeline
 from escalera.meters.span_meters import SpanMeters, measure_spans
 from escalera.sound.content import content_key
-from escalera.sound.mix import Renderer
+from escalera.sound.mix import Renderer, Samples
 from escalera.sound.schedule import RATE_HZ
 
 MEASURE_VERSION = 2
@@ -23,25 +23,29 @@ def measure_key(renderer: Renderer, song: Song, span: Span, chunk_key: str) -> s
     return content_key("measure", MEASURE_VERSION, chunk_key, felt_bars(span.grid).seconds.tobytes(), voices)
 
 
-def measure_section(renderer: Renderer, song: Song, line: Timeline, index: int, chunk_key: str) -> SpanMeters:
-    """Meters of one section per felt bar, kept in the renderer's cache.
+def measure_section(
+    renderer: Renderer, song: Song, line: Timeline, index: int, chunk_key: str, finished: Samples | None = None
+) -> SpanMeters:
+    """Meters of one section per felt bar, kept in the renderer's cache; `finished` is the song's sound, if it is at hand.
 
     Voices cannot be told apart in a mix, so their column comes from the rendered voice layers by themselves, dry.
     """
     key = measure_key(renderer, song, line.spans[index], chunk_key)
-    return renderer.cache.get_or_make(key, lambda: _measure(renderer, song, line, index, chunk_key))
+    return renderer.cache.get_or_make(key, lambda: _measure(renderer, song, line, index, chunk_key, finished))
 
 
 def _voices(song: Song) -> frozenset[int]:
     return frozenset(layer.id for layer in song.layers if layer.family == "voices" and not layer.muted)
 
 
-def _measure(renderer: Renderer, song: Song, line: Timeline, index: int, chunk_key: str) -> SpanMeters:
+def _measure(
+    renderer: Renderer, song: Song, line: Timeline, index: int, chunk_key: str, finished: Samples | None
+) -> SpanMeters:
     starts, span = line.samples(RATE_HZ), line.spans[index]
     low, high = starts[index], starts[index + 1]
     edges = np.minimum(np.rint(felt_bars(span.grid).seconds * RATE_HZ).astype(np.int64), high - low)
     edges[-1] = high - low
-    meters = measure_spans(renderer.before_limiter(song, line, index, chunk_key), RATE_HZ, edges)
+    meters = measure_spans(renderer.before_limiter(song, line, index, chunk_key, finished), RATE_HZ, edges)
     voices = _voices(song) & {p.layer_id for p in span.section.placements}
     if voices:
         meters.stats[:, INDEX["voice"]] = _powers(

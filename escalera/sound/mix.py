@@ -16,7 +16,7 @@ from escalera.core.palette.parameters import Settings
 from escalera.core.reading.events import layer_events, sounding_layers
 from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
-from escalera.sound.cache import AudioCache, Shelf
+from escalera.sound.cache import AudioCache, ByteRoom, Shelf
 from escalera.sound.compilation import bus
 from escalera.sound.content import content_key
 from escalera.sound.effect_processes import PROCESSES, Stage, compressor_memory
@@ -28,6 +28,8 @@ from escalera.sound.spec import BLOCK
 from escalera.sound.unit import Unit, render_unit
 
 Samples = NDArray[np.float32]
+MIXING_BYTES = 120_000_000  # of buffers that may be held at once by sections being mixed
+BUFFERS = 8  # stereo buffers that mixing takes: the mix, spaces, buses, and the units at hand
 AHEAD_SECTIONS = 3  # so many are begun before the first is asked for
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 FindAudio = Callable[[str], Samples]
@@ -49,6 +51,7 @@ class Renderer:
     def __init__(self, cache_mb: int = 700, find_audio: FindAudio | None = None, shelf: Shelf | None = None):
         self.cache = AudioCache(cache_mb * 1_000_000, shelf)
         self.find_audio = find_audio
+        self._room = ByteRoom(MIXING_BYTES)
         self._plans: Results[Plan] = Results(2048)
         self._limited: Results[bool] = Results(8192)
 
@@ -74,10 +77,11 @@ class Renderer:
             families = {p.family for p in parts}
             buses = {f: chain for f, chain in plan.buses.items() if f in families}
             plan = finish(song, span, parts, buses, plan.dynamic & families, plan.master, AHEAD_SAMPLES)
-        return self.cache.get_or_make(plan.key, lambda: self._mix(plan), keep=layers is None and wet)
+        return self.cache.get_or_make(plan.key, lambda: self._mix(plan), keep=layers is None and wet, whole=True)
 
     def _mix(self, plan: Plan, until: int | None = None) -> SectionMix:
-        return mix_section(plan, [self.unit(p) for p in plan.parts], until)
+        with self._room.take(BUFFERS * 8 * plan.reach):
+            return mix_section(plan, self.unit, until)
 
     def unit(self, part: Part) -> Unit:
         """The sound of one layer in one section, before its level: rendered, or as it was printed."""
@@ -174,7 +178,7 @@ class Renderer:
     def chunk(self, song: Song, line: Timeline, index: int, key: str = "") -> Samples:
         """The finished sound of one section, (2, n) float32; the last one carries the song's tail."""
         key = key or self.chunk_keys(song, line)[index]
-        return self.cache.get_or_make(key, lambda: self._chunk(song, line, index, key))
+        return self.cache.get_or_make(key, lambda: self._chunk(song, line, index, key), whole=True)
 
     def _chunk(self, song: Song, line: Timeline, index: int, key: str) -> Samples:
         starts = line.samples(RATE_HZ)
@@ -186,12 +190,14 @@ class Renderer:
         self._limited.put(key, limit(window))
         return np.ascontiguousarray(window[:, low - begin : high - begin])
 
-    def before_limiter(self, song: Song, line: Timeline, index: int, key: str) -> Samples:
-        """A section's sound before the limiter: its chunk, where the limiter had nothing to do in it."""
-        starts = line.samples(RATE_HZ)
-        if self._limited.get(key) is False and key in self.cache:
-            return self.chunk(song, line, index, key)[:, : starts[index + 1] - starts[index]]
-        return self.before_master(song, line, starts[index], starts[index + 1])
+    def before_limiter(
+        self, song: Song, line: Timeline, index: int, key: str, finished: Samples | None = None
+    ) -> Samples:
+        """A section's sound before the limiter, (2, n): cut out of the `finished` song where the limiter did nothing in it."""
+        low, high = line.samples(RATE_HZ)[index : index + 2]
+        if finished is not None and self._limited.get(key) is False:
+            return finished[:, low:high]
+        return self.before_master(song, line, low, high)
 
     def blocks(
         self, song: Song, progress: Callable[[float], None] | None = None, wanted: Callable[[], bool] = lambda: True
@@ -226,8 +232,13 @@ class Renderer:
         self, song: Song, progress: Callable[[float], None] | None = None, wanted: Callable[[], bool] = lambda: True
     ) -> Samples:
         """The whole song with its tail, (2, n) float32; see `blocks`."""
-        blocks = list(self.blocks(song, progress, wanted))
-        return np.concatenate(blocks, axis=1) if blocks else np.zeros((2, 0), np.float32)
+        line = timeline(song)
+        out = np.zeros((2, line.samples(RATE_HZ)[-1] + self.tail_samples(song, line) if line.spans else 0), np.float32)
+        at = 0
+        for block in self.blocks(song, progress, wanted):
+            out[:, at : at + block.shape[1]] = block
+            at += block.shape[1]
+        return out
 
 
 def _add(out: Samples, source: Samples, to: int, at: int, count: int) -> None:

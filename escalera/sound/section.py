@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -21,9 +22,10 @@ from escalera.sound.plan import (
     used_returns,
 )
 from escalera.sound.spec import BLOCK, Moving, TempoPoints, block_ticks
-from escalera.sound.unit import Unit
+from escalera.sound.unit import Unit, extent
 
 FADE = 2048
+AT_ONCE = 4  # units that are entered together
 SUM_BLOCK = 16384
 DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
 THROW_FADE = 220
@@ -60,11 +62,15 @@ class Desk:
         return self.buses.get(family, self.out)
 
 
-def mix_section(plan: Plan, units: list[Unit], until: int | None = None) -> SectionMix:
-    """Mix the parts; with `until` only so many samples from the section's start, equal to those of the whole."""
-    if not any(u.audio.shape[1] for u in units):
+def mix_section(plan: Plan, play: Callable[[Part], Unit], until: int | None = None) -> SectionMix:
+    """Mix the parts; with `until` only so many samples from the section's start, equal to those of the whole.
+
+    `play` gives a part's sound. A few are asked for at a time, so that a long section does not hold all of them.
+    """
+    edges = [_edges(part, play) for part in plan.parts]
+    if not any(end > start for start, end in edges):
         return SectionMix(0, np.zeros((2, 0), np.float32))
-    first, last = min(u.offset for u in units), max(u.end for u in units)
+    first, last = min(start for start, _ in edges), max(end for _, end in edges)
     used = used_returns(plan.parts)
     tail = max([return_tail(i, plan.returns[i], plan.quarter) for i in used], default=0)
     tail += max([chain_tail(c, plan.quarter) for c in plan.buses.values()], default=0) + chain_tail(
@@ -78,7 +84,9 @@ def mix_section(plan: Plan, units: list[Unit], until: int | None = None) -> Sect
         return np.zeros((2, length), np.float32)
 
     desk = Desk(first, silent(), {f: silent() for f in sorted(families)}, {i: silent() for i in used})
-    _enter_all(plan, units, desk)
+    ducks = _duck_curves(plan, desk)
+    for low in range(0, len(plan.parts), AT_ONCE):
+        _enter(plan, plan.parts[low : low + AT_ONCE], play, desk, ducks)
     _finish(plan, desk)
     if tail and length == whole:
         for audio in (desk.out, *desk.buses.values()):
@@ -86,10 +94,24 @@ def mix_section(plan: Plan, units: list[Unit], until: int | None = None) -> Sect
     return SectionMix(first, desk.out, {f: desk.buses[f] for f in sorted(plan.dynamic) if f in desk.buses})
 
 
-def _enter_all(plan: Plan, units: list[Unit], desk: Desk) -> None:
-    """Add all units to the mix, buses and sends, block by block, so that a block stays in the processor's cache."""
-    ducks = _duck_curves(plan, desk)
-    rows = [row for part, unit in zip(plan.parts, units) for row in _ways(plan, part, unit, desk, ducks)]
+def _edges(part: Part, play: Callable[[Part], Unit]) -> tuple[int, int]:
+    """First sample of a part's sound and the one after its last; known without rendering, but for what was printed."""
+    if part.printed:
+        unit = play(part)
+        return unit.offset, unit.end
+    where = extent(part.spec, part.notes)
+    return where.offset, where.end
+
+
+def _enter(
+    plan: Plan,
+    parts: list[Part],
+    play: Callable[[Part], Unit],
+    desk: Desk,
+    ducks: dict[tuple[int, float, float], Samples],
+) -> None:
+    """Add units to the mix, buses and sends, block by block, so that a block stays in the processor's cache."""
+    rows = [row for part in parts for row in _ways(plan, part, play(part), desk, ducks)]
     places, length = np.zeros(3, np.int64), desk.out.shape[1]
     for low in range(0, length, SUM_BLOCK):
         places[1], places[2] = low, min(low + SUM_BLOCK, length)

@@ -19,7 +19,7 @@ from escalera.core.rhythm.pattern import Pattern
 from escalera.errors import NotFound, StaleRevision
 from escalera.store.models import PatternRow, RevisionRow, SongRow, VersionRow, now
 
-CACHED_DOCUMENTS = 64
+CACHED_DOCUMENTS = 16  # states with what was computed from them, some megabytes each
 
 
 @dataclass(frozen=True, slots=True)
