@@ -11,11 +11,14 @@ EscaleraError
 ├── RenderStopped       a newer state is wanted, so this one is not rendered to its end
 ├── MeasureError        a state could not be measured, though it was tried again
 └── StoreError          the database could not keep something (full disk, locked, read-only)
+    └── DamagedState    a state of a song cannot be read
 
 Messages are plain sentences for the person using the program; `status` is how the web layer answers.
 """
 
 from __future__ import annotations
+
+from escalera.cleaning import clean_line
 
 
 class EscaleraError(Exception):
@@ -68,7 +71,15 @@ class StoreError(EscaleraError):
     status = 507
 
 
+class DamagedState(StoreError):
+    status = 500
+
+    def __init__(self, message: str, song_id: int):
+        super().__init__(message)
+        self.song_id = song_id
+
+
 def shown(value: object, limit: int = 40) -> str:
     """A value as it may stand in a message: one line, cut to a readable length."""
-    text = " ".join(str(value).split())
+    text = clean_line(str(value)[: 8 * limit])
     return text if len(text) <= limit else text[: limit - 1] + "…"

@@ -6,18 +6,39 @@ Ends pair first in, first out; a note is at least one tick long; notes still hel
 
 from __future__ import annotations
 
-import io
 from collections import defaultdict, deque
+from collections.abc import Callable
 from dataclasses import dataclass, field
+from math import log10
 
-import mido
-
+from escalera.cleaning import clean_line
 from escalera.core.time.ticks import TICKS_PER_QUARTER
-from escalera.errors import FormatError, shown
+from escalera.errors import FormatError
+from escalera.formats.midi_scan import CONTROL, META, NOTE_OFF, NOTE_ON, Event, scan_midi
 
-MAX_EVENTS = 2_000_000
-MAX_BYTES = 6_000_000
-MAX_NOTES = 200_000
+LONGEST_TICKS = 64 * 4 * TICKS_PER_QUARTER  # a note that was never ended sounds no longer
+SUSTAIN, VOLUME, PLACE = 64, 7, 10
+TRACK_NAME, INSTRUMENT, MARKER, CUE, TEMPO, METRE, KEY = 0x03, 0x04, 0x06, 0x07, 0x51, 0x58, 0x59
+KEYS = (
+    "Cb",
+    "Gb",
+    "Db",
+    "Ab",
+    "Eb",
+    "Bb",
+    "F",
+    "C",
+    "G",
+    "D",
+    "A",
+    "E",
+    "B",
+    "F#",
+    "C#",
+    "G#",
+    "D#",
+    "A#",
+)  # by fifths
 SMPTE_TEMPO_BPM = 120.0
 NoteRow = tuple[int, int, int, int]  # start tick, duration, pitch, velocity
 
@@ -51,58 +72,21 @@ class MidiFacts:
 
 def read_midi(data: bytes) -> MidiFacts:
     """Facts of a MIDI file. Raises FormatError with a plain sentence."""
-    if len(data) > MAX_BYTES:
-        raise FormatError(
-            f"The MIDI file has {len(data) / 1e6:.0f} MB; at most {MAX_BYTES / 1e6:.0f} MB are "
-            f"read. Split it over several files."
-        )
-    file = _parse(data)
-    to_tick = _clock(file, data)
-    facts = MidiFacts("", [], [], [], [], [], 0, defaultdict(int))
-    count = 0
-    for index, track in enumerate(file.tracks):
-        count += len(track)
-        if count > MAX_EVENTS:
-            raise FormatError(f"The file has more than {MAX_EVENTS:,} events, the most that is read. Split it.")
+    scan = scan_midi(data)
+    to_tick = _clock(scan.division)
+    facts = MidiFacts("", [], [], [], [], [], 0, defaultdict(int, scan.dropped))
+    for index, track in enumerate(scan.tracks):
         _Track(index, track, to_tick, facts).read()
     facts.parts = [part for part in facts.parts if part.notes]
-    notes = sum(len(part.notes) for part in facts.parts)
-    if notes == 0:
+    if not facts.parts:
         raise FormatError("The file holds no notes. Export it again with its tracks.")
-    if notes > MAX_NOTES:
-        raise FormatError(
-            f"The file holds {notes:,} notes; at most {MAX_NOTES:,} are read. Split it over several files."
-        )
     for rows in (facts.tempos, facts.metres, facts.keys, facts.markers):
         rows.sort(key=lambda row: row[0])
     return facts
 
 
-def _parse(data: bytes) -> mido.MidiFile:
-    if data[:4] != b"MThd":
-        raise FormatError(
-            "This is not a MIDI file: it does not begin with a MIDI header. Choose a file that ends in .mid."
-        )
-    try:
-        file = mido.MidiFile(file=io.BytesIO(data), clip=True)
-    except EOFError as error:
-        raise FormatError(
-            "The MIDI file ends in the middle of a track; it seems to be cut off. Copy or export it again."
-        ) from error
-    except Exception as error:  # mido has no root exception for malformed files
-        raise FormatError(f"The MIDI file is damaged and cannot be read ({shown(error)}). Export it again.") from error
-    if file.type == 2:
-        raise FormatError(
-            "This MIDI file is of type 2 (independent patterns). Types 0 and 1 are read; export it as type 1."
-        )
-    if len(file.tracks) < int.from_bytes(data[10:12], "big"):
-        raise FormatError("The MIDI file ends before its last track; it seems to be cut off. Copy or export it again.")
-    return file
-
-
-def _clock(file: mido.MidiFile, data: bytes):  # type: ignore[no-untyped-def]
+def _clock(division: int) -> Callable[[int], int]:
     """A function from the file's ticks to ours. SMPTE divisions count time; they are laid at 120 bpm."""
-    division = int.from_bytes(data[12:14], "big")
     if division & 0x8000:
         frames = 256 - (division >> 8)
         rate = {29: 30000 / 1001}.get(frames, frames) * (division & 0xFF)
@@ -118,24 +102,31 @@ def _clock(file: mido.MidiFile, data: bytes):  # type: ignore[no-untyped-def]
 class _Track:
     """Walks one track once."""
 
-    def __init__(self, index: int, track: mido.MidiTrack, to_tick, facts: MidiFacts):  # type: ignore[no-untyped-def]
+    def __init__(self, index: int, track: list[Event], to_tick: Callable[[int], int], facts: MidiFacts):
         self.index, self.track, self.to_tick, self.facts = index, track, to_tick, facts
         self.name = ""
         self.parts: dict[int, ChannelNotes] = {}
-        self.open: dict[tuple[int, int], deque[tuple[int, int, int]]] = defaultdict(deque)
+        self.open: dict[tuple[int, int], deque[tuple[int, int]]] = defaultdict(deque)
         self.held: dict[int, list[tuple[int, int, int]]] = defaultdict(list)  # by channel: ends wait for the pedal
         self.pedal: dict[int, bool] = defaultdict(bool)
 
     def read(self) -> None:
-        raw = now = 0
-        for message in self.track:
-            raw += message.time
-            now = self.to_tick(raw)
-            handler = getattr(self, f"_{message.type}", None)
-            if handler:
-                handler(message, now)
-            elif not message.is_meta:
-                self.facts.dropped[message.type.replace("_", " ")] += 1
+        now = 0
+        for tick, status, first, second, text in self.track:
+            now = self.to_tick(tick)
+            if status >= META:
+                self._meta(status & 0xFF, text, now)
+                continue
+            kind, channel = status & 0xF0, status & 0x0F
+            if kind == NOTE_ON and second:
+                self._part(channel)
+                self.open[channel, first].append((now, second))
+            elif kind in (NOTE_ON, NOTE_OFF):
+                self._note_off(channel, first, now)
+            elif kind == CONTROL:
+                self._control_change(channel, first, second, now)
+            else:
+                self._program_change(channel, first)
         self._close_all(now)
         for part in self.parts.values():
             part.name = self.name or part.name
@@ -148,39 +139,32 @@ class _Track:
             self.parts[channel] = ChannelNotes(self.index, channel, "")
         return self.parts[channel]
 
-    def _note_on(self, message: mido.Message, now: int) -> None:
-        if message.velocity == 0:
-            return self._note_off(message, now)
-        part = self._part(message.channel)
-        self.open[message.channel, message.note].append((now, message.velocity, len(part.notes)))
-        return None
-
-    def _note_off(self, message: mido.Message, now: int) -> None:
-        waiting = self.open[message.channel, message.note]
+    def _note_off(self, channel: int, pitch: int, now: int) -> None:
+        waiting = self.open[channel, pitch]
         if not waiting:
             return
-        start, velocity, _ = waiting.popleft()
-        if self.pedal[message.channel]:
-            self.held[message.channel].append((start, message.note, velocity))
+        start, velocity = waiting.popleft()
+        if self.pedal[channel]:
+            self.held[channel].append((start, pitch, velocity))
         else:
-            self._end(message.channel, start, message.note, velocity, now)
+            self._end(channel, start, pitch, velocity, now)
 
     def _end(self, channel: int, start: int, pitch: int, velocity: int, now: int) -> None:
-        self._part(channel).notes.append((start, max(1, now - start), pitch, velocity))
+        self._part(channel).notes.append((start, min(max(1, now - start), LONGEST_TICKS), pitch, velocity))
 
-    def _control_change(self, message: mido.Message, now: int) -> None:
-        part = self._part(message.channel)
-        if message.control == 64:
-            down = message.value >= 64
+    def _control_change(self, channel: int, control: int, value: int, now: int) -> None:
+        part = self._part(channel)
+        if control == SUSTAIN:
+            down = value >= 64
             if not down:
-                self._lift_pedal(message.channel, now)
-            elif not self.pedal[message.channel]:
+                self._lift_pedal(channel, now)
+            elif not self.pedal[channel]:
                 self.facts.dropped["sustain pedal (kept as longer notes)"] += 1
-            self.pedal[message.channel] = down
-        elif message.control == 7 and part.level_db is None:
-            part.level_db = -60.0 if message.value == 0 else max(-60.0, 40.0 * _log10(message.value / 127.0))
-        elif message.control == 10 and part.pan is None:
-            part.pan = max(-1.0, (message.value - 64) / 63.0)
+            self.pedal[channel] = down
+        elif control == VOLUME and part.level_db is None:
+            part.level_db = -60.0 if value == 0 else max(-60.0, 40.0 * log10(value / 127.0))
+        elif control == PLACE and part.pan is None:
+            part.pan = max(-1.0, (value - 64) / 63.0)
         else:
             self.facts.dropped["other controller"] += 1
 
@@ -190,41 +174,40 @@ class _Track:
 
     def _close_all(self, now: int) -> None:
         for (channel, pitch), waiting in self.open.items():
-            for start, velocity, _ in waiting:
+            for start, velocity in waiting:
                 self._end(channel, start, pitch, velocity, max(now, start + 1))
         for channel in list(self.held):
             self._lift_pedal(channel, now)
 
-    def _program_change(self, message: mido.Message, now: int) -> None:
-        part = self._part(message.channel)
+    def _program_change(self, channel: int, program: int) -> None:
+        part = self._part(channel)
         if part.program is None or not part.notes:
-            part.program = message.program
+            part.program = program
 
-    def _track_name(self, message: mido.MetaMessage, now: int) -> None:
-        self.name = " ".join(message.name.split())[:80] or self.name
-        if self.index == 0 and not self.facts.title:
-            self.facts.title = self.name
-
-    def _instrument_name(self, message: mido.MetaMessage, now: int) -> None:
-        self.name = self.name or " ".join(message.name.split())[:80]
-
-    def _set_tempo(self, message: mido.MetaMessage, now: int) -> None:
-        if message.tempo > 0:
-            self.facts.tempos.append((now, 60_000_000 / message.tempo))
-
-    def _time_signature(self, message: mido.MetaMessage, now: int) -> None:
-        self.facts.metres.append((now, message.numerator, message.denominator))
-
-    def _key_signature(self, message: mido.MetaMessage, now: int) -> None:
-        self.facts.keys.append((now, message.key))
-
-    def _marker(self, message: mido.MetaMessage, now: int) -> None:
-        self.facts.markers.append((now, " ".join(message.text.split())[:80]))
-
-    _cue_marker = _marker
+    def _meta(self, kind: int, data: bytes, now: int) -> None:
+        facts = self.facts
+        if kind == TEMPO:
+            tempo_us = int.from_bytes(data, "big")
+            if tempo_us:
+                facts.tempos.append((now, 60_000_000 / tempo_us))
+        elif kind == METRE:
+            facts.metres.append((now, data[0], 2 ** min(data[1], 16)))
+        elif kind == KEY:
+            sharps = int.from_bytes(data[:1], "big", signed=True)
+            if -7 <= sharps <= 7 and data[1] < 2:
+                facts.keys.append((now, KEYS[sharps + 7 + (3 if data[1] else 0)] + ("m" if data[1] else "")))
+        elif kind in (TRACK_NAME, INSTRUMENT):
+            name = clean_line(_decoded(data), 80)
+            self.name = (name or self.name) if kind == TRACK_NAME else (self.name or name)
+            if kind == TRACK_NAME and self.index == 0 and not facts.title:
+                facts.title = self.name
+        elif kind in (MARKER, CUE):
+            facts.markers.append((now, clean_line(_decoded(data), 80)))
 
 
-def _log10(value: float) -> float:
-    from math import log10
-
-    return log10(value)
+def _decoded(data: bytes) -> str:
+    """Text of a file, as UTF-8 where it is that, else as Latin-1, which is what the format says."""
+    try:
+        return data.decode()
+    except UnicodeDecodeError:
+        return data.decode("latin-1")

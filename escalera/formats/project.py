@@ -6,6 +6,7 @@ import json
 from typing import Any
 
 from escalera import __version__
+from escalera.cleaning import MOST_KEYS, parse_json, widest
 from escalera.core.document.codec import FORMAT_VERSION, from_plain, song_schema, to_plain
 from escalera.core.document.limits import MAX_NOTES
 from escalera.core.document.song import Song
@@ -43,6 +44,10 @@ def read_project(data: bytes) -> Song:
     if not isinstance(song, dict):
         raise FormatError("The project file has no song in it. Save it again from where it came.")
     _count_notes(song)
+    if (keys := widest(song)) > MOST_KEYS:
+        raise FormatError(
+            f"A part of the project file has {keys:,} fields; at most {MOST_KEYS} are read. Save it again."
+        )
     return validate(from_plain(_upgraded(song, version)))
 
 
@@ -60,8 +65,8 @@ def _read_json(data: bytes) -> dict[str, Any]:
     if len(data) > MAX_BYTES:
         raise FormatError(f"The project file has {len(data) / 1e6:.0f} MB; at most {MAX_BYTES / 1e6:.0f} MB are read.")
     try:
-        plain = json.loads(data)
-    except (ValueError, RecursionError) as error:
+        plain = parse_json(data)
+    except ValueError as error:
         raise FormatError(
             f"The project file is not whole JSON ({shown(error, 80)}). Save it again from where it came."
         ) from error

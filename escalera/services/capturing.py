@@ -28,7 +28,7 @@ def captured_song(
     try:
         played: list[Played] = [(float(a), float(b), int(p)) for a, b, p in notes]
         tapped = [(float(str(t)), DRUMS[str(d)]) for t, d in taps]
-    except (ValueError, TypeError, KeyError):
+    except (ValueError, TypeError, KeyError, OverflowError):
         raise InputError("What was played cannot be read. Start again.") from None
     if any(not 0 <= p <= 127 for _, _, p in played) or any(
         not 0 <= t < 3600 for t in [n[0] for n in played] + [t for t, _ in tapped]

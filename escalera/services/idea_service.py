@@ -57,7 +57,7 @@ class Ideas:
                 "Say where the recording comes from: your own, or whose leave you have. It is needed "
                 "before anything made from it is published."
             )
-        audio, rate = decode_audio(data)
+        audio, rate = decode_audio(data, MAX_SAMPLE_S + 0.01)
         seconds, peak = audio.shape[1] / rate, float(np.abs(audio).max(initial=0.0))
         if not 0.05 <= seconds <= MAX_SAMPLE_S:
             raise InputError(

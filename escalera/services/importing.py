@@ -8,6 +8,7 @@ from pathlib import PurePath
 
 import numpy as np
 
+from escalera.cleaning import clean_line
 from escalera.core.document.limits import MAX_BARS, MAX_LAYERS, MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.document.names import guess_role, next_name
 from escalera.core.document.song import Ids, Layer, NamedPattern, Placement, Section, Song, Target, default_phrases
@@ -36,6 +37,7 @@ from escalera.formats.midi_read import ChannelNotes, MidiFacts, NoteRow, read_mi
 from escalera.formats.project import read_project
 
 DRUM_CHANNEL = 9
+TEMPO_STEP = 240
 SILENT_END_BARS = 4  # whole bars of silence after the last note that are kept
 NAME_FAMILIES = {
     "bass": "low end", "sub": "low end", "pad": "chords", "key": "chords", "piano": "chords", "chord": "chords", "guitar": "chords",
@@ -55,7 +57,7 @@ class Imported:
 def import_file(name: str, data: bytes) -> Imported:
     """A song from a project or MIDI file; the kind is told by its content. Raises FormatError."""
     if data[:4] == b"MThd":
-        return import_midi(data, PurePath(name).stem[:80] or "Imported")
+        return import_midi(data, clean_line(PurePath(name).stem, 80) or "Imported")
     if data.lstrip()[:1] == b"{":
         return Imported(read_project(data), ("The project was read as it is.",))
     raise FormatError("This is neither a MIDI file nor an Escalera project. Choose a file that ends in .mid or .json.")
@@ -78,7 +80,7 @@ class Bars:
 
 
 def import_midi(data: bytes, title: str) -> Imported:
-    facts = read_midi(data)
+    facts = _thinned(read_midi(data))
     report: list[str] = []
     bars = _bars(facts, report)
     key = _key(facts, report)
@@ -92,6 +94,12 @@ def import_midi(data: bytes, title: str) -> Imported:
     return Imported(_with_targets(validate(song)), tuple(report))
 
 
+def _thinned(facts: MidiFacts) -> MidiFacts:
+    """At most one tempo a sixteenth, the last one written there: more is the noise of a recorded clock."""
+    facts.tempos = list({tick // TEMPO_STEP: (tick, bpm) for tick, bpm in facts.tempos}.values())
+    return facts
+
+
 def _bars(facts: MidiFacts, report: list[str]) -> Bars:
     """Bar lines from the metre changes; a change inside a bar makes that bar shorter where it can be written."""
     changes = [(t, Metre(n, d)) for t, n, d in facts.metres if 1 <= n <= MAX_NUMERATOR and d in DENOMINATORS]
@@ -103,8 +111,9 @@ def _bars(facts: MidiFacts, report: list[str]) -> Bars:
         facts.end_tick, last + SILENT_END_BARS * metre.bar_ticks
     ):
         start = ticks[-1]
-        metre = next((m for t, m in reversed(changes) if t <= start), metre)
-        cut = next((t for t, _ in changes if start < t < start + metre.bar_ticks), None)
+        at = bisect_right(changes, start, key=lambda row: row[0])
+        metre = changes[at - 1][1] if at else metre
+        cut = changes[at][0] if at < len(changes) and changes[at][0] < start + metre.bar_ticks else None
         bar = metre
         if cut is not None and (cut - start) % 120 == 0 and (cut - start) // 120 <= MAX_NUMERATOR:
             bar = _reduced((cut - start) // 120)
@@ -123,7 +132,8 @@ def _reduced(thirty_seconds: int) -> Metre:
 
 
 def _tempo_at(facts: MidiFacts, tick: int, report: list[str] | None = None) -> float:
-    bpm = next((b for t, b in reversed(facts.tempos) if t <= tick), 120.0)
+    at = bisect_right(facts.tempos, tick, key=lambda row: row[0])
+    bpm = facts.tempos[at - 1][1] if at else 120.0
     inside = min(max(bpm, MIN_TEMPO_BPM), MAX_TEMPO_BPM)
     if report is not None and inside != bpm:
         report.append(

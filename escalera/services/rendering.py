@@ -224,6 +224,12 @@ class Rendering:
         """How far the measurement at hand has come, 0..1."""
         return self._progress.get(song_id, 0.0)
 
+    def forget(self) -> None:
+        """Let go of all kept sound, in memory and on disk; it is made again when it is wanted."""
+        self.renderer.cache.clear()
+        if self.shelf:
+            self.shelf.clear()
+
     def close(self) -> None:
         self._newest.clear()
         if self.shelf:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from threading import Thread
 
+from escalera.core.caching import Results
 from escalera.core.document.codec import Plain
 from escalera.core.document.song import Song
 from escalera.core.edits import Edit
@@ -14,7 +17,7 @@ from escalera.core.edits.protection import keep_protected
 from escalera.core.energy.model import arranged, is_arranged
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
-from escalera.errors import EditError, InputError
+from escalera.errors import EditError, InputError, StoreError
 from escalera.services.audition import audition_song
 from escalera.services.commands import note_done, read_edits
 from escalera.services.idea_service import Ideas
@@ -23,7 +26,7 @@ from escalera.services.jobs import Jobs, Worker
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.rendering import Rendering
 from escalera.services.task_queue import TaskQueue
-from escalera.services.upkeep import put_in_order
+from escalera.services.upkeep import back_up_daily, put_in_order
 from escalera.services.versioning import Versions
 from escalera.settings import Settings, data_folder
 from escalera.store import shelves
@@ -49,6 +52,7 @@ class Studio:
         self.database = Database(self.folder / "escalera.db", settings.max_pages if max_pages is None else max_pages)
         self.repository = Repository()
         put_in_order(self.database, self.repository)
+        self._pictures: Results[Plain] = Results(256)
         self.versions = Versions(self.database, self.repository)
         self.ideas = Ideas(self.database)
         disk = (self.folder / "sound", settings.disk_cache_mb)
@@ -61,27 +65,38 @@ class Studio:
 
     def begin_work(self, workers: int = 1) -> None:
         """Let this process work through the queue as well."""
+        Thread(target=self._back_up, name="backup", daemon=True).start()
         for _ in range(workers):
             self._workers.append(Worker(self.jobs))
             self._workers[-1].start()
 
+    def _back_up(self) -> None:
+        try:
+            back_up_daily(self.database)
+        except (StoreError, OSError) as error:
+            logging.getLogger("escalera").warning("no backup was made today: %s", error)
+
     # the shelf -------------------------------------------------------------------------------------------------
 
     def shelf(self, deleted: bool = False) -> list[Card]:
-        """The songs, newest first. Stairs that edits left undrawn are drawn now."""
+        """The songs, newest first. Stairs that edits left undrawn are drawn now; a song that cannot be read says so on its card."""
         with self.database.read() as session:
             cards = self.repository.cards(session, deleted)
-        return [replace(card, picture=self._drawn(card.id)) if card.picture.get("undrawn") else card for card in cards]
+        return [self._drawn(card) if card.picture.get("undrawn") or not card.picture else card for card in cards]
 
-    def _drawn(self, song_id: int) -> Plain:
-        """The picture of a song's newest state with its stair, kept for the next time."""
-        with self.database.read() as session:
-            head = self.repository.head(session, song_id, any_state=True)
-        arranged(head.song)
-        picture = picture_of(head.song)
-        with self.database.write() as session:
-            self.repository.draw(session, song_id, head.revision_id, picture)
-        return picture
+    def _drawn(self, card: Card) -> Card:
+        """A card with its stair, kept in memory until it is written with the next edit: reading never writes."""
+        place = (card.id, card.touched_at)
+        picture = self._pictures.get(place)
+        if picture is None:
+            try:
+                with self.database.read() as session:
+                    song = self.repository.head(session, card.id, any_state=True).song
+            except StoreError as error:
+                return replace(card, picture={}, trouble=str(error))
+            arranged(song)
+            picture = self._pictures.put(place, picture_of(song))
+        return replace(card, picture=picture)
 
     def bin_count(self) -> int:
         with self.database.read() as session:
@@ -100,8 +115,18 @@ class Studio:
     def erase(self, song_id: int) -> None:
         """Remove a song for good, with its files, and the patterns, prints and sound that no other song has."""
         self.jobs.drop_of(song_id)
+        self.rendering.forget()
         with self.database.write() as session:
             self.repository.erase(session, song_id)
+
+    def recover(self, song_id: int) -> Head:
+        """Go back to the newest state of a damaged song that can be read. Raises StoreError where there is none."""
+        with self.database.write() as session:
+            found = self.repository.readable(session, song_id)
+            if found is None:
+                raise StoreError(f"No state of song {song_id} can be read. Restore a backup of the database.")
+            self.repository.go_to(session, song_id, found)
+        return self.head(song_id)
 
     # one song --------------------------------------------------------------------------------------------------
 

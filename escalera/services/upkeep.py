@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import logging
 from dataclasses import replace
+from datetime import date
+from pathlib import Path
 
 from escalera.core.document.song import Layer, Song, on_all_bodies
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EscaleraError
 from escalera.sound.first_print_keys import first_print_contents
 from escalera.sound.plan import parts_of, print_content
-from escalera.store.database import Database
+from escalera.store.database import BACKUPS, Database
 from escalera.store.repository import Repository
 from escalera.store.upkeep_rows import is_done, set_done
 
@@ -21,7 +23,7 @@ PRINT_KEYS = "print keys 2"
 def put_in_order(database: Database, repository: Repository) -> None:
     """Bring prints of the first format under the keys of the present one, in every state of every song."""
     with database.read() as session:
-        if is_done(session, PRINT_KEYS):
+        if is_done(session, PRINT_KEYS) or database.read_only:
             return
     with database.write() as session:
         for revision in repository.with_prints(session):
@@ -55,3 +57,18 @@ def with_present_keys(song: Song) -> Song:
         return replace(layer, prints=prints)
 
     return replace(song, layers=tuple(renamed(x) if x.prints else x for x in song.layers))
+
+
+def back_up_daily(database: Database, kept: int = 7) -> Path | None:
+    """A copy of the database a day, the newest few; None where today's is there, or there is nothing to copy yet."""
+    folder = database.path.parent / BACKUPS
+    copy = folder / f"escalera-{date.today().isoformat()}.db"
+    if database.read_only or copy.exists():
+        return None
+    folder.mkdir(exist_ok=True)
+    fresh = copy.with_suffix(".new")
+    database.backup(fresh)
+    fresh.rename(copy)
+    for old in sorted(folder.glob("escalera-*.db"))[:-kept]:
+        old.unlink(missing_ok=True)
+    return copy

@@ -129,6 +129,13 @@ class DiskShelf:
             self._used -= file.stat().st_size
             file.unlink(missing_ok=True)
 
+    def clear(self) -> None:
+        """Remove everything that is kept."""
+        self.settle()
+        for file in self._files() if self._works else ():
+            file.unlink(missing_ok=True)
+        self._used = 0
+
     def settle(self) -> None:
         """Wait until everything handed over is written."""
         self._queue.join()

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from sqlalchemy import Engine, create_engine, event, text
 from sqlalchemy.exc import DBAPIError
@@ -14,6 +16,7 @@ from sqlalchemy.orm import Session
 
 from escalera.errors import StoreError
 
+BACKUPS = "backups"
 MIGRATIONS = Path(__file__).parent / "migrations"
 
 
@@ -29,7 +32,9 @@ class Database:
     def __init__(self, path: Path, max_pages: int = 0):
         self.path = path
         self.max_pages = max_pages
-        self.engine: Engine = create_engine(f"sqlite:///{path}", connect_args={"check_same_thread": False})
+        self.read_only = path.exists() and not (os.access(path, os.W_OK) and os.access(path.parent, os.W_OK))
+        place = f"file:{quote(str(path))}?mode=ro&immutable=1&uri=true" if self.read_only else str(path)
+        self.engine: Engine = create_engine(f"sqlite:///{place}", connect_args={"check_same_thread": False})
         event.listen(self.engine, "connect", self._prepare)
         event.listen(self.engine, "begin", _begin)
         with _plain_errors(self):
@@ -37,7 +42,15 @@ class Database:
 
     def _prepare(self, connection: Any, _record: object) -> None:
         connection.isolation_level = None  # transactions are begun by _begin, not by the driver
-        for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON", "busy_timeout=5000"):
+        if self.read_only:
+            return
+        for pragma in (
+            "journal_mode=WAL",
+            "synchronous=FULL",
+            "foreign_keys=ON",
+            "busy_timeout=5000",
+            "secure_delete=ON",
+        ):
             connection.execute(f"PRAGMA {pragma}")
         if self.max_pages:
             connection.execute(f"PRAGMA max_page_count={self.max_pages}")
@@ -53,6 +66,10 @@ class Database:
     def _migrate(self) -> None:
         if self._is_current():
             return
+        if self.read_only:
+            raise StoreError(
+                f"{self.path.name} is of an earlier Escalera and cannot be written. Make {self.path} writable."
+            )
         from alembic import command
         from alembic.config import Config
         from alembic.util import CommandError
@@ -77,6 +94,10 @@ class Database:
     @contextmanager
     def write(self) -> Iterator[Session]:
         """A transaction that holds the write lock from its start; what it did is on disk when it ends."""
+        if self.read_only:
+            raise StoreError(
+                f"Nothing was changed: {self.path.name} cannot be written. Check the rights of {self.path.parent}, and start again."
+            )
         with _plain_errors(self), Session(self.engine.execution_options(write=True), expire_on_commit=False) as session:
             yield session
             session.commit()
@@ -87,6 +108,12 @@ class Database:
             source.backup(copy)
         source.close()
         copy.close()
+
+    def check(self) -> list[str]:
+        """What SQLite finds wrong with the file; empty where it is whole."""
+        with _plain_errors(self), self.engine.connect() as connection:
+            found = [str(row[0]) for row in connection.execute(text("PRAGMA integrity_check(20)"))]
+        return [] if found == ["ok"] else found
 
     def close(self) -> None:
         self.engine.dispose()
@@ -117,7 +144,15 @@ def _plain_errors(database: Database) -> Iterator[None]:
                 f"Nothing was changed: {database.path.name} cannot be written. Check the rights of the data folder."
             ) from error
         if "unable to open" in text or "not a database" in text:
-            raise StoreError(
-                f"{database.path.name} cannot be opened as a database. Check the data folder, or restore a backup."
-            ) from error
+            raise StoreError(f"{database.path} cannot be opened as a database. {_remedy(database.path)}") from error
+        if "malformed" in text or "disk I/O" in text or "corrupt" in text:
+            raise StoreError(f"{database.path} is damaged ({text[:60]}). {_remedy(database.path)}") from error
         raise
+
+
+def _remedy(path: Path) -> str:
+    """Where a backup lies, and what to do with it."""
+    copies = sorted((path.parent / BACKUPS).glob("*.db"))
+    if not copies:
+        return "Move it away and start anew, or restore a backup that `escalera backup` made: copy it to that place."
+    return f"Stop the program and copy the newest backup, {copies[-1]}, to that place."

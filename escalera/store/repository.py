@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
+import re
 import zlib
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 
-from sqlalchemy import func, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from escalera.core.caching import Results
@@ -16,8 +17,8 @@ from escalera.core.document.codec import FORMAT_VERSION, Plain, from_plain, to_p
 from escalera.core.document.song import Song
 from escalera.core.document.upgrades import upgraded
 from escalera.core.rhythm.pattern import Pattern
-from escalera.errors import NotFound, StaleRevision
-from escalera.store.models import PatternRow, RevisionRow, SongRow, VersionRow, now
+from escalera.errors import DamagedState, InputError, NotFound, StaleRevision, shown
+from escalera.store.models import PatternRow, PrintRow, RevisionRow, SongRow, VersionRow, now
 
 CACHED_DOCUMENTS = 16  # states with what was computed from them, some megabytes each
 
@@ -52,6 +53,7 @@ class Card:
     title: str
     touched_at: datetime
     picture: dict  # type: ignore[type-arg]
+    trouble: str = ""  # why the song cannot be read
 
 
 class Repository:
@@ -75,7 +77,7 @@ class Repository:
     def cards(self, session: Session, deleted: bool = False) -> list[Card]:
         where = SongRow.deleted_at.is_not(None) if deleted else SongRow.deleted_at.is_(None)
         rows = session.scalars(select(SongRow).where(where).order_by(SongRow.touched_at.desc(), SongRow.id.desc()))
-        return [Card(r.id, r.title, r.touched_at, json.loads(r.card)) for r in rows]
+        return [Card(r.id, r.title, r.touched_at, _picture(r.card)) for r in rows]
 
     def count_deleted(self, session: Session) -> int:
         return session.scalar(select(func.count()).select_from(SongRow).where(SongRow.deleted_at.is_not(None))) or 0
@@ -84,7 +86,35 @@ class Repository:
         self._song_row(session, song_id, any_state=True).deleted_at = now() if deleted else None
 
     def erase(self, session: Session, song_id: int) -> None:
+        """Remove a song, and the patterns and prints that no state of another song names."""
+        for id in session.scalars(select(RevisionRow.id).where(RevisionRow.song_id == song_id)):
+            self._documents.drop(id)
         session.delete(self._song_row(session, song_id, any_state=True))
+        session.flush()
+        kept: set[bytes] = set()
+        for document in session.scalars(select(RevisionRow.document)):
+            kept.update(HASH.findall(_text(document)))
+        for table in (PatternRow, PrintRow):
+            for hash in session.scalars(select(table.hash)).all():
+                if hash.encode() not in kept:
+                    session.execute(delete(table).where(table.hash == hash))
+
+    def readable(self, session: Session, song_id: int) -> int | None:
+        """The newest state before the current one that can be read."""
+        version = self._version(session, song_id, any_state=True)
+        at = session.get(RevisionRow, version.head_id)
+        while at is not None:
+            try:
+                self._parsed(session, at)
+                return at.id
+            except DamagedState:
+                at = session.get(RevisionRow, at.parent_id) if at.parent_id else None
+        return None
+
+    def go_to(self, session: Session, song_id: int, revision_id: int) -> None:
+        """Make an earlier state the current one; what came after it is no more reached by redo."""
+        version = self._version(session, song_id)
+        version.head_id = version.tip_id = revision_id
 
     # states ----------------------------------------------------------------------------------------------------
 
@@ -130,11 +160,6 @@ class Repository:
 
     def touch(self, session: Session, song_id: int, song: Song, picture: Plain) -> None:
         self._touch(session, song_id, song, picture)
-
-    def draw(self, session: Session, song_id: int, revision_id: int, picture: Plain) -> None:
-        """Keep a state's picture, unless the song has moved on."""
-        if self._version(session, song_id, any_state=True).head_id == revision_id:
-            self._song_row(session, song_id, any_state=True).card = json.dumps(picture)
 
     def history(self, session: Session, song_id: int, limit: int = 200) -> list[Entry]:
         """The line from the tip back to the beginning, newest first."""
@@ -206,13 +231,23 @@ class Repository:
         known = self._documents.get(revision.id)
         if known is not None:
             return known
+        try:
+            song = self._read(session, revision)
+        except (zlib.error, ValueError, KeyError, TypeError, AttributeError, InputError) as error:
+            raise DamagedState(
+                f"State {revision.id} of song {revision.song_id} is damaged in the database ({shown(error, 60)}). "
+                f"Go back to the last state that can be read, or restore a backup.",
+                revision.song_id,
+            ) from error
+        self.remember(revision.id, song)
+        return song
+
+    def _read(self, session: Session, revision: RevisionRow) -> Song:
         plain = json.loads(zlib.decompress(revision.document))
         kept = upgraded(plain.get("song", plain), plain.get("version", 1))  # the first format had no version around it
         hashes = {p["pattern"] for p in kept.get("patterns", ())}
         rows = session.scalars(select(PatternRow).where(PatternRow.hash.in_(hashes)))
-        song = from_plain(kept, {row.hash: Pattern.from_bytes(row.data) for row in rows})
-        self.remember(revision.id, song)
-        return song
+        return from_plain(kept, {row.hash: Pattern.from_bytes(row.data) for row in rows})
 
     def remember(self, revision_id: int, song: Song) -> None:
         """Keep a parsed document; call it for a new state only when its transaction has ended well."""
@@ -224,9 +259,25 @@ def _document(song: Song) -> bytes:
     return zlib.compress(json.dumps(plain, separators=(",", ":")).encode(), 1)
 
 
+HASH = re.compile(rb'"([0-9a-f]{16,64})"')  # patterns and prints, as documents name them
+
+
+def _picture(card: str) -> Plain:
+    """What a card shows; nothing where it cannot be read."""
+    try:
+        found = json.loads(card)
+    except ValueError:
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
 def _unpacked(revision: RevisionRow) -> bytes:
     """The document as text; nothing where it is damaged."""
+    return _text(revision.document)
+
+
+def _text(document: bytes) -> bytes:
     try:
-        return zlib.decompress(revision.document)
+        return zlib.decompress(document)
     except zlib.error:
         return b""

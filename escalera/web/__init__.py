@@ -15,7 +15,7 @@ from werkzeug.routing import IntegerConverter
 
 from escalera.core.commands import write_command
 from escalera.core.time.ticks import clock
-from escalera.errors import EscaleraError
+from escalera.errors import DamagedState, EscaleraError, StoreError
 from escalera.services.studio import Studio
 from escalera.settings import Settings
 from escalera.web import (
@@ -98,6 +98,7 @@ def _do(kind: str, **fields: object) -> Markup:
 def _register_errors(app: Flask, upload_mb: int) -> None:
     """What is said where no page of the program answers."""
     app.register_error_handler(EscaleraError, _plain)
+    app.register_error_handler(DamagedState, _damaged)
     told: tuple[tuple[type[Exception] | int, int, str], ...] = (
         (CSRFError, 400, "This page was open for too long or in a stale window. Load it again."),
         (404, 404, "There is nothing at this address. The shelf lists the songs there are."),
@@ -125,11 +126,31 @@ def _signed(points: float) -> str:
 
 
 def _secret(folder: Path) -> str:
+    """The key that signs cookies, made once; written aside and renamed, so that it is never half there."""
     path = folder / "secret.key"
-    if not path.exists():
-        path.write_text(secrets.token_hex(32))
-        path.chmod(0o600)
-    return path.read_text()
+    try:
+        kept = path.read_text("ascii").strip()
+    except (FileNotFoundError, UnicodeDecodeError):
+        kept = ""
+    except OSError as error:
+        raise StoreError(f"{path} cannot be read ({error.strerror}). Check its rights, or move it away.") from error
+    if len(kept) >= 32:
+        return kept
+    made, fresh = secrets.token_hex(32), path.with_suffix(".new")
+    try:
+        fresh.touch(0o600)
+        fresh.write_text(made)
+        fresh.replace(path)
+    except OSError:  # a folder that can only be read: a key for this run
+        return made
+    return made
+
+
+def _damaged(error: DamagedState) -> Page:
+    """A song that cannot be read: the way back to its last readable state."""
+    if request.headers.get("HX-Request"):
+        return _plain(error)
+    return render_template("damaged.html", message=str(error), song_id=error.song_id), error.status, {}
 
 
 Page = tuple[str, int, dict[str, str]]

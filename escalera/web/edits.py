@@ -9,7 +9,7 @@ from flask.typing import ResponseReturnValue
 
 from escalera.core.bench.bass_faults import Fault, entering_faults
 from escalera.core.document.song import Layer, Section, Song
-from escalera.core.edits.edit import section_of, whole_number
+from escalera.core.edits.edit import id_in, section_of, whole_number
 from escalera.core.energy.model import section_energy
 from escalera.core.reading.section_harmony import section_key
 from escalera.core.reading.timeline import timeline
@@ -105,6 +105,6 @@ def entered(outcome: Outcome | None) -> list[tuple[Section, Layer, Fault, str]]:
 
 
 def base_number(text: str) -> int:
-    if not text.isdecimal():
+    if not (number := id_in(text)):
         raise EditError("The page did not say which state it shows. Load it again.")
-    return int(text)
+    return number

@@ -9,6 +9,7 @@ from itertools import pairwise
 
 from escalera.core.document.chord_text import ChordLine, cycles, read_chordline, write_chordline
 from escalera.core.document.song import Layer, Progression, Section
+from escalera.core.edits.edit import id_in
 from escalera.core.edits.harmony_edits import metre_of, sounding_chords
 from escalera.core.reading.section_harmony import (
     Harmony,
@@ -64,7 +65,7 @@ class HarmonyView(PageView):
     def __init__(self, head: Head, select: str, hear: str = "", held: str = ""):
         super().__init__(head)
         self.selection: Selection = read_selection(select, head.song)
-        self.hear_id = int(hear) if hear.isdecimal() and int(hear) in self.song.layer_by_id else None
+        self.hear_id = id_in(hear) if id_in(hear) in self.song.layer_by_id else None
         self.held_text = held[:40]
 
     @cached_property

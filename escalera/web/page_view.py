@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import cached_property
 
 from escalera.core.document.song import Section, Song
+from escalera.core.edits.edit import id_in
 from escalera.core.reading.timeline import Span, timeline
 from escalera.store.repository import Head
 from escalera.web.song_view import some_section, song_manifest
@@ -34,7 +35,7 @@ class PhraseView(PageView):
 
     def __init__(self, head: Head, select: str):
         super().__init__(head)
-        numbers = [int(p) if p.isdecimal() else 0 for p in (select or "").split(":")[1:5]] + [0] * 4
+        numbers = [id_in(p) for p in (select or "").split(":")[1:5]] + [0] * 4
         self.section: Section = some_section(self.song, numbers[0])
         self.asked_layer = numbers[1]
         self.phrase = min(numbers[2], len(self.section.phrases) - 1)

@@ -21,6 +21,7 @@ from escalera.core.document.lanes import (
 )
 from escalera.core.document.shaping import layer_in
 from escalera.core.document.song import EVERY_BEAT, Layer, Section, Song
+from escalera.core.edits.edit import id_in
 from escalera.core.palette.effects import EFFECTS, NOTE_VALUES, RETURNS, EffectKind
 from escalera.core.palette.parameters import Parameter, setting
 from escalera.core.palette.sounds import BY_KEY
@@ -257,7 +258,7 @@ def curve_rows(song: Song, span: Span, prefix: str) -> list[CurveRow]:
 def _owner(prefix: str) -> Owner:
     scope, _, rest = prefix.rstrip(".").partition(".")
     if scope == "layer":
-        return Owner("layer", int(rest))
+        return Owner("layer", id_in(rest))
     return Owner("bus", 0, rest.replace("-", " ")) if scope == "bus" else Owner("master")
 
 

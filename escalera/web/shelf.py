@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from datetime import datetime
 
 from flask import Blueprint, Response, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
+from escalera.cleaning import parse_json
 from escalera.core.document.forms import FORMS
 from escalera.core.document.schools import SCHOOLS
 from escalera.core.document.song import Song
@@ -61,7 +61,7 @@ def begin(way: str) -> ResponseReturnValue:
 def capture() -> ResponseReturnValue:
     """What was played and tapped, as a song on the bench."""
     try:
-        notes, taps = (json.loads(request.form.get(name, "[]")) for name in ("notes", "taps"))
+        notes, taps = (parse_json(request.form.get(name, "[]")) for name in ("notes", "taps"))
         song, _ = captured_song(notes, taps, datetime.now())
     except ValueError:
         raise InputError("What was played cannot be read. Start again.") from None
@@ -106,6 +106,13 @@ def put_into_bin(song_id: int) -> ResponseReturnValue:
 def take_out_of_bin(song_id: int) -> ResponseReturnValue:
     studio().set_deleted(song_id, False)
     return redirect(url_for("shelf.index"))
+
+
+@blueprint.post("/songs/<int:song_id>/recover")
+def recover(song_id: int) -> ResponseReturnValue:
+    """From a damaged state to the newest one that can be read."""
+    studio().recover(song_id)
+    return redirect(url_for("stair.page", song_id=song_id))
 
 
 @blueprint.post("/songs/<int:song_id>/erase")

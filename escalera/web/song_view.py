@@ -12,6 +12,7 @@ from markupsafe import Markup, escape
 
 from escalera.core.document.chord_text import write_chordline
 from escalera.core.document.song import ROLES, Layer, Section, Song, uses_pattern
+from escalera.core.edits.edit import id_in
 from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, agreement, explain, layer_changes
 from escalera.core.energy.joins import DEVICES, devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
@@ -24,7 +25,7 @@ from escalera.core.reading.slips import Slip, find_slips
 from escalera.core.reading.tiles import Tile, tiles, where
 from escalera.core.reading.timeline import Span, Timeline
 from escalera.core.rhythm.notation import write_pattern
-from escalera.errors import EditError
+from escalera.errors import EditError, MeasureError
 from escalera.services import library
 from escalera.services.rendering import RATE_HZ, MeasuredSection, MeasuredSong
 from escalera.services.studio import Studio
@@ -62,7 +63,7 @@ def some_section(song: Song, section_id: int) -> Section:
 def read_selection(text: str, song: Song) -> Selection:
     """A selection that exists in the song; the first section when the text names nothing that does."""
     parts = (text or "").split(":")
-    numbers = [int(p) if p.isdecimal() else 0 for p in (parts[1:] + ["0"] * 4)[:4]]
+    numbers = [id_in(p) for p in (parts[1:] + ["0"] * 4)[:4]]
     chosen = Selection(parts[0], *numbers)
     section_there, layer_there = chosen.section_id in song.section_by_id, chosen.layer_id in song.layer_by_id
     if chosen.what == "song":
@@ -157,8 +158,9 @@ def song_manifest(head: Head, line: Timeline, levels: list[float | None] | None 
 class SongView:
     """All that templates ask of a song in one state."""
 
-    def __init__(self, head: Head, selection: Selection, measured: MeasuredSong | None):
+    def __init__(self, head: Head, selection: Selection, measured: MeasuredSong | None, trouble: str = ""):
         self.head, self.selection, self.measured = head, selection, measured
+        self.trouble = trouble  # why there will be no measurement
         self.song: Song = head.song
         self.energy: SongEnergy = arranged(head.song)
 
@@ -331,5 +333,10 @@ LISTS = {
 
 def song_view(head: Head, selected: str = "", measure: bool = True) -> SongView:
     """The view of a head; starts measuring when the measurement is not there yet."""
-    measured = studio().rendering.measured_later(head.song_id, head.song) if measure else None
-    return SongView(head, read_selection(selected, head.song), measured)
+    measured, trouble = None, ""
+    if measure:
+        try:
+            measured = studio().rendering.measured_later(head.song_id, head.song)
+        except MeasureError as error:
+            trouble = str(error)
+    return SongView(head, read_selection(selected, head.song), measured, trouble)

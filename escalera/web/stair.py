@@ -56,6 +56,8 @@ def measured(song_id: int) -> ResponseReturnValue:
     view = song_view(studio().head(song_id), request.args.get("select", ""))
     if request.args.get("base") != str(view.head.revision_id):
         return "", 204
+    if view.trouble:
+        return render_template("stair/_unmeasured.html", **context(view))
     if view.measured is None:
         return render_template("stair/_measuring.html", share=studio().rendering.measured_share(song_id))
     return render_template("stair/_measured.html", **context(view))

@@ -3,6 +3,7 @@
 import io
 import json
 import re
+import time
 from importlib.util import module_from_spec, spec_from_file_location
 from pathlib import Path
 
@@ -310,3 +311,21 @@ def test_every_text_of_the_pages_is_in_the_catalogue_and_can_be_translated(studi
     said = "Section 7 is not in this song any more. Choose one that is."
     assert render(message=said) == "La sección 7 ya no está en esta canción. Elige otra."
     assert render(message="A sentence of nobody.") == "A sentence of nobody."
+
+
+def test_a_measurement_that_fails_is_tried_again_and_then_said(client, studio, song_id, monkeypatch):
+    tries = []
+
+    def broken(*_):
+        tries.append(1)
+        raise ValueError("no sound")
+
+    monkeypatch.setattr(studio.rendering, "measure", broken)
+    base = studio.head(song_id).revision_id
+    for _ in range(60):
+        answer = client.get(f"/songs/{song_id}/measured?base={base}").get_data(as_text=True)
+        if "could not be measured" in answer:
+            break
+        time.sleep(0.02)
+    assert len(tries) == 3 and "pending" not in answer, "the page stops asking"
+    assert client.get(f"/songs/{song_id}").status_code == 200 and len(tries) == 3

@@ -23,7 +23,12 @@ class Listening:
 
 def read_listening(alone: str = "", off: str = "", up: str = "") -> Listening:
     """From lists of ids such as '3,5'; what is no id is left out."""
-    return Listening(*(frozenset(int(p) for p in text.split(",") if p.isdecimal()) for text in (alone, off, up)))
+    return Listening(
+        *(
+            frozenset(int(p) for p in text.split(",")[:200] if p.isdecimal() and len(p) <= 10)
+            for text in (alone, off, up)
+        )
+    )
 
 
 def heard(song: Song, listening: Listening) -> Song:

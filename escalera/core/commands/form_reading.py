@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from dataclasses import MISSING, fields
 from functools import cache
@@ -10,8 +9,9 @@ from typing import Any, get_args, get_origin, get_type_hints
 
 from pydantic import TypeAdapter, ValidationError
 
+from escalera.cleaning import clean_text, parse_json
 from escalera.core.document.song import Song
-from escalera.core.edits.edit import EDITS, READERS, Edit, Fields, section_of, whole_number
+from escalera.core.edits.edit import EDITS, MOST, READERS, Edit, Fields, section_of, whole_number
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError, shown
 
@@ -35,6 +35,7 @@ def read_command(values: Mapping[str, str], song: Song) -> Edit:
         raise EditError(f"“{shown(kind)}” is not an edit. Load the page again.")
     if len(values) > MAX_FIELDS:
         raise EditError(f"The command has {len(values):,} fields; at most {MAX_FIELDS} are read. Load the page again.")
+    values = {name: clean_text(value) for name, value in values.items()}
     written: Fields = {name: value for name, value in values.items() if name != "kind" and value != ""}
     if kind in READERS:
         written = READERS[kind](written, song)
@@ -64,6 +65,10 @@ def _validated(kind: str, written: Fields, values: Mapping[str, str]) -> Edit:
         where = ".".join(str(p) for p in first["loc"]) or kind
         what = f"“{shown(first.get('input', ''))}” cannot be used" if first["type"] != "missing" else "is missing"
         raise EditError(f"{where.replace('_', ' ')}: {what} ({first['msg'].lower()}).") from error
+    for field in fields(type(found)):  # type: ignore[arg-type]
+        value = getattr(found, field.name)
+        if isinstance(value, int | float) and not -MOST <= value <= MOST:
+            raise EditError(f"{field.name.replace('_', ' ')}: “{shown(value)}” is too large. Write a smaller number.")
     return found
 
 
@@ -87,8 +92,8 @@ def _adapter(kind: str) -> TypeAdapter[Any]:
 
 def _rows(text: str) -> list[Any]:
     try:
-        rows = json.loads(text)
-    except (ValueError, RecursionError):
+        rows = parse_json(text)
+    except ValueError:
         rows = None
     if not isinstance(rows, list):
         raise EditError("The rows of the command cannot be read. Load the page again.")

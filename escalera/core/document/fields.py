@@ -15,6 +15,7 @@ from typing import Any, cast, get_type_hints
 from pydantic import GetCoreSchemaHandler, GetJsonSchemaHandler
 from pydantic_core import CoreSchema, core_schema
 
+from escalera.cleaning import clean_line, clean_text
 from escalera.core.palette.parameters import Parameter
 from escalera.errors import EscaleraError
 
@@ -27,7 +28,7 @@ class FieldSpec:
 
     `pinned`: stays as it is in a layer that somebody sent. `frozen`: cannot change while the layer is printed.
     `moved`: a curve may move it. `copied`: goes along with a copy of the line. `panel`: where the inspector shows it
-    (empty: not as a control). `compared`: named in the list of differences.
+    (empty: not as a control). `lines`: text with line ends. `compared`: named in the list of differences.
     """
 
     label: str
@@ -38,6 +39,7 @@ class FieldSpec:
     choices: tuple[str, ...] = ()
     max_length: int | None = None
     required: bool = False
+    lines: bool = False
     help: str = ""
     panel: str = ""
     pinned: bool = False
@@ -76,12 +78,22 @@ class FieldSpec:
         elif self.max_length is not None:
             inner["max_length"] = self.max_length
             inner["min_length"] = int(self.required)
+            if inner["type"] == "str":
+                return core_schema.no_info_before_validator_function(_clean_lines if self.lines else _clean, schema)
         return cast(CoreSchema, schema)
 
     def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
         found = handler(schema)
         told = self.label + (f" in {self.unit}" if self.unit else "") + (f": {self.help}" if self.help else "")
         return {**found, "description": told}
+
+
+def _clean(value: Any) -> Any:
+    return clean_line(value) if isinstance(value, str) else value
+
+
+def _clean_lines(value: Any) -> Any:
+    return clean_text(value) if isinstance(value, str) else value
 
 
 def number(label: str, low: float | None = None, high: float | None = None, unit: str = "", **more: Any) -> FieldSpec:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from escalera.cleaning import clean_line
 from escalera.core.document.limits import MAX_NAME
 from escalera.core.document.song import ROLES, Song
 from escalera.errors import EditError, shown
@@ -17,7 +18,7 @@ ROLE_WORDS = {
 
 def clean_name(text: str, what: str = "name", limit: int = MAX_NAME) -> str:
     """One line without control characters. Raises EditError when empty or too long."""
-    name = " ".join("".join(c if c.isprintable() else " " for c in str(text)).split())
+    name = clean_line(text)
     if not name:
         raise EditError(f"The {what} is empty. Write at least one character.")
     if len(name) > limit:

@@ -277,7 +277,7 @@ class Layer:
     devices: Annotated[tuple[Device, ...], part("Effects", MAX_CHAIN, pinned=True, frozen=True)] = ()
     stack: Annotated[tuple[StackPart, ...], part("Stacked sounds", MAX_STACK, pinned=True, frozen=True)] = ()
     prints: Annotated[tuple[Print, ...], part("Prints", 1000)] = ()
-    recipe: Annotated[str, text("Recipe", MAX_RECIPE, help="how the sound was made")] = ""
+    recipe: Annotated[str, text("Recipe", MAX_RECIPE, lines=True, help="how the sound was made")] = ""
     reason: Annotated[str, text("Reason", MAX_REASON, help="what it is there for")] = ""
     aside: Annotated[str, text("Set aside because", MAX_REASON, help="such a layer is muted")] = ""
     sent_by: Annotated[str, text("Sent by", MAX_NAME, help="its notes and sound then stay as they are")] = ""
@@ -353,7 +353,7 @@ class Song:
     ] = (0, 0, 0)
     words: Annotated[tuple[tuple[str, str], ...], AsMapping(True, MAX_WORDS), part("Own words for drums")] = ()
     next_id: Annotated[int, number("Next id", 1, compared=False)] = 1
-    notes: Annotated[str, text("Notes", 10_000)] = ""
+    notes: Annotated[str, text("Notes", 10_000, lines=True)] = ""
 
     @cached_property
     def memo(self) -> dict[object, Any]:

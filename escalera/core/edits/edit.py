@@ -95,7 +95,12 @@ def one_of(value: str, allowed: tuple[str, ...] | list[str], what: str) -> str:
     return value
 
 
-MOST = 2**53  # of whole numbers from outside: every store and every page holds them exactly
+MOST = 2**31 - 1  # of whole numbers from outside: every store, array and page holds them
+
+
+def id_in(text: str) -> int:
+    """The id that a text of digits names, 0 for any other text."""
+    return int(text) if text.isdecimal() and len(text) <= 10 else 0
 
 
 def whole_number(text: Any, what: str = "number", low: int = -MOST, high: int = MOST) -> int:

@@ -18,7 +18,7 @@ from escalera.core.document.song import (
     each_body,
     on_all_bodies,
 )
-from escalera.core.edits.edit import edit, one_of, section_of, within
+from escalera.core.edits.edit import edit, one_of, section_of, whole_number, within
 from escalera.core.edits.layer_edits import AddLayer
 from escalera.core.palette.sounds import BY_KEY, DRUM_SOUND
 from escalera.core.reading.groove_reading import drum_layers, groove_beat, phrase_beat, plays_alike
@@ -46,7 +46,7 @@ def groove_of(song: Song, groove_id: int) -> Groove:
 def read_hits(rows: Iterable[Iterable]) -> list[Hit]:  # type: ignore[type-arg]
     """Hits from rows of tick, drum, velocity. Raises EditError."""
     try:
-        return [Hit(int(t), str(d), int(v)) for t, d, v in rows]
+        return [Hit(whole_number(t, "tick"), str(d), whole_number(v, "velocity")) for t, d, v in rows]
     except (TypeError, ValueError):
         raise EditError("A hit is a row of tick, drum and velocity. Load the page again.") from None
 

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from escalera.core.document.song import Layer, NamedPattern, Song, Swing, each_body
-from escalera.core.edits.edit import edit, layer_of, one_of, section_of, within
+from escalera.core.edits.edit import edit, layer_of, one_of, section_of, whole_number, within
 from escalera.core.lines.note_encoding import HOW_WORDS, HOWS, how_written
 from escalera.core.reading.events import swing_of
 from escalera.core.reading.phrase_notes import Note, PhraseNotes, Row, encoder, line_in, put_rows, too_many
@@ -86,7 +86,9 @@ class ChangeNotes:
     def _read(self, line: PhraseNotes, change: object, write) -> tuple[Note | None, Row | None]:  # type: ignore[no-untyped-def]
         if not isinstance(change, list) or len(change) != 6:
             raise EditError("A change of notes cannot be read. Load the page again.")
-        tick, pitch, new_tick, new_pitch, ticks_long, velocity = (None if v is None else int(v) for v in change)
+        tick, pitch, new_tick, new_pitch, ticks_long, velocity = (
+            None if v is None else whole_number(v) for v in change
+        )
         old = None
         if tick is not None:
             old = line.at(tick, int(pitch or 0))
@@ -201,7 +203,7 @@ def chosen_notes(line: PhraseNotes, notes: list[Any] | None) -> set[Note]:
     """The notes that an edit is about: those named by [tick, pitch], else all."""
     if not notes:
         return set(line.notes)
-    found = {line.at(int(n[0]), int(n[1])) for n in notes if isinstance(n, list) and len(n) == 2}
+    found = {line.at(whole_number(n[0]), whole_number(n[1])) for n in notes if isinstance(n, list) and len(n) == 2}
     return {n for n in found if n is not None} or set(line.notes)
 
 

@@ -20,7 +20,7 @@ from escalera.core.document.song import (
     fresh_copy,
 )
 from escalera.core.document.tempos import tempos_from, tempos_until
-from escalera.core.edits.edit import edit, one_of, section_of, within
+from escalera.core.edits.edit import edit, id_in, one_of, section_of, within
 from escalera.core.reading.placements import clip, joined, moved, ordered
 from escalera.core.reading.timeline import section_bar_ticks, section_metres, tempo_points
 from escalera.core.time.tempo import TempoPoint
@@ -355,7 +355,7 @@ class SetPhrases:
     def apply(self, song: Song) -> Song:
         section = section_of(song, self.section_id)
         parts = self.phrases.replace(" ", "").split("+")
-        if not all(part.isdecimal() and int(part) > 0 for part in parts):
+        if not all(id_in(part) for part in parts):
             raise EditError(
                 f"“{self.phrases[:40]}” is not a row of phrases. Write bars with plus signs, for example 4+4+2."
             )

@@ -15,7 +15,7 @@ from escalera.core.document.limits import (
 )
 from escalera.core.document.names import clean_name
 from escalera.core.document.song import Ids, Placement, Section, Song, Variation
-from escalera.core.edits.edit import edit, layer_of, pattern_of, section_of, within
+from escalera.core.edits.edit import edit, layer_of, pattern_of, section_of, whole_number, within
 from escalera.core.reading.placements import add_pattern, cleared, clip, joined, moved, nearest_phrase, span_ticks
 from escalera.core.reading.timeline import section_bar_ticks
 from escalera.core.rhythm.notation import parse_pattern
@@ -258,7 +258,7 @@ class SetTiles:
         for cell in self.cells:
             if not isinstance(cell, list) or len(cell) != 3:
                 raise EditError("The tiles cannot be read. Load the page again.")
-            toggle = ToggleTile(*(int(v) for v in cell))
+            toggle = ToggleTile(*(whole_number(v) for v in cell))
             if toggle._sounds(song) != self.sounding:
                 try:
                     song = toggle.apply(song)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +24,10 @@ FIRST_TRIAD, FIRST_BASS, LAST_TRIAD, LAST_BASS = 0.44, 0.37, 0.08, 0.48
 CADENCE, CLOSE, AT_HOME = 0.34, 0.23, 0.11
 
 
-@dataclass(frozen=True, slots=True)
+MOST_NOTES, RUNS = 8_000, 8
+
+
+@dataclass(frozen=True)
 class Slice:
     """What sounds between two moments: weights of the pitch classes (12,), the lowest pitch class, and its length."""
 
@@ -31,7 +35,7 @@ class Slice:
     bass: int
     length: float
 
-    @property
+    @cached_property
     def classes(self) -> frozenset[int]:
         strongest = max(self.weights)
         return (
@@ -130,11 +134,16 @@ def slices_of_chords(chords: Sequence[tuple[Chord, float]]) -> list[Slice]:
 def slices_of_notes(notes: NDArray[np.int64]) -> list[Slice]:
     """Slices of notes, an array (n, 3) of start, end and MIDI pitch, cut where the harmony may change.
 
-    Cuts lie at onsets of the lowest sounding part or of two notes at once; notes may overlap in any order.
+    Cuts lie at onsets of the lowest sounding part or of two notes at once; notes may overlap in any order. Of more than
+    MOST_NOTES some runs are read, the first and the last among them.
     """
     if not len(notes):
         return []
     notes = notes[np.argsort(notes[:, 0], kind="stable")]
+    if len(notes) > MOST_NOTES:
+        run = MOST_NOTES // RUNS
+        starts = np.linspace(0, len(notes) - run, RUNS).astype(int)
+        return [piece for at in starts for piece in slices_of_notes(notes[at : at + run])]
     cuts = _cuts(notes)
     found = []
     for low, high in zip(cuts, cuts[1:]):
