@@ -31,12 +31,16 @@ def clean_text(text: object, limit: int | None = None) -> str:
     return words if limit is None else words[:limit]
 
 
+class TooManyParts(ValueError):
+    """A JSON text that would fill the memory."""
+
+
 def parse_json(data: bytes | str) -> Any:
     """The value of a JSON text. Raises ValueError where it is none, nests too deep, or would fill the memory."""
     raw = data.encode("utf-8", "surrogatepass") if isinstance(data, str) else data
     parts, values = raw.count(b"{") + raw.count(b"["), raw.count(b",")
     if parts > MOST_PARTS or values > MOST_VALUES:
-        raise ValueError(
+        raise TooManyParts(
             f"it has {parts:,} parts and {values:,} values; at most {MOST_PARTS:,} and {MOST_VALUES:,} are read"
         )
     try:

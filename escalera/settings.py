@@ -31,6 +31,7 @@ class Settings(BaseSettings):
     workers: int = Field(
         1, ge=0, le=8, description="workers started with the server; 0 leaves the work to `escalera work`"
     )
+    log: str = Field("info", pattern="^(debug|info|warning|error)$", description="how much is written into the log")
     language: str = Field(
         "en", pattern=r"^[a-z]{2,3}(_[A-Z]{2})?$", description="language of the pages, where web/texts has it"
     )

@@ -9,6 +9,7 @@ from pydantic import ValidationError
 
 from escalera import __version__
 from escalera.cli import file_commands as files
+from escalera.cli import judging_commands as judging
 from escalera.cli import program_commands as program
 from escalera.cli import reading_commands as readings
 from escalera.cli import rhythm_commands as rhythm
@@ -51,6 +52,6 @@ def main() -> None:
     """
 
 
-for module in (program, files, readings, theory, rhythm):
+for module in (program, files, readings, judging, theory, rhythm):
     for command in module.COMMANDS:
         main.add_command(command)

@@ -34,6 +34,7 @@ def serving(upload_mb: int) -> dict[str, object]:
 def _serve(host: str, port: int, opened: Studio | None = None) -> None:
     import waitress
 
+    from escalera.services.logs import open_log
     from escalera.services.memory import hold_little
     from escalera.web import create_app
 
@@ -43,9 +44,13 @@ def _serve(host: str, port: int, opened: Studio | None = None) -> None:
         )
     hold_little()
     app = create_app(opened)
-    app.extensions["studio"].begin_work(Settings().workers)
+    running = app.extensions["studio"]
+    log = open_log(running.folder, Settings().log)
+    running.begin_work(Settings().workers)
     threading.Thread(target=_load_kernels, name="kernels", daemon=True).start()
-    click.echo(f"Escalera is at http://{host}:{port} (stop with Ctrl-C)", err=True)
+    click.echo(
+        f"Escalera is at http://{host}:{port} (stop with Ctrl-C)" + (f"; its log is {log}" if log else ""), err=True
+    )
     try:
         waitress.serve(app, host=host, port=port, **serving(Settings().upload_mb))
     except OSError as error:
@@ -103,6 +108,26 @@ def work() -> None:
 
 
 @click.command()
+@click.option("--json", "as_json", is_flag=True)
+def doctor(as_json: bool) -> None:
+    """Say what is installed, missing, slow, full or damaged; status 1 where something is wrong."""
+    import json
+
+    from escalera.cli.common import studio
+    from escalera.services.doctor import BAD, examine
+
+    with studio() as opened:
+        rows = list(examine(opened))
+    if as_json:
+        click.echo(json.dumps({"rows": [{"state": r.state, "what": r.what, "said": r.said} for r in rows]}))
+    else:
+        for row in rows:
+            click.echo(f"{row.state:8} {row.what:16} {row.said}")
+    if any(row.state == BAD for row in rows):
+        raise SystemExit(1)
+
+
+@click.command()
 def warm() -> None:
     """Compile the sound kernels, so that nothing compiles while you work."""
     from escalera.cli.common import progress
@@ -128,4 +153,4 @@ def backup(path: Path) -> None:
     click.echo(f"Backed up to {path}.", err=True)
 
 
-COMMANDS = (serve, demo, work, warm, backup)
+COMMANDS = (serve, demo, work, doctor, warm, backup)

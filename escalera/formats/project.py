@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 from escalera import __version__
-from escalera.cleaning import MOST_KEYS, parse_json, widest
+from escalera.cleaning import MOST_KEYS, TooManyParts, parse_json, widest
 from escalera.core.document.codec import FORMAT_VERSION, from_plain, song_schema, to_plain
 from escalera.core.document.limits import MAX_NOTES
 from escalera.core.document.song import Song
@@ -66,6 +66,8 @@ def _read_json(data: bytes) -> dict[str, Any]:
         raise FormatError(f"The project file has {len(data) / 1e6:.0f} MB; at most {MAX_BYTES / 1e6:.0f} MB are read.")
     try:
         plain = parse_json(data)
+    except TooManyParts as error:
+        raise FormatError(f"The project file is too large: {error}. Split it over several songs.") from error
     except ValueError as error:
         raise FormatError(
             f"The project file is not whole JSON ({shown(error, 80)}). Save it again from where it came."

@@ -20,6 +20,7 @@ from threading import Event, Thread
 from typing import Any
 
 from escalera.errors import EscaleraError, InputError, NotFound, RenderStopped
+from escalera.services.logs import log_error
 from escalera.services.memory import give_back
 from escalera.services.task_queue import TaskQueue
 from escalera.store import job_store
@@ -150,6 +151,7 @@ class Jobs:
             if not job_store.claim(session, id, worker):
                 return
             job = job_store.find_job(session, id)
+        begun = time.monotonic()
         pulse = _Pulse(self.database, id, worker)
         folder = self.folder / id
         try:
@@ -165,9 +167,12 @@ class Jobs:
         except EscaleraError as error:
             self._failed(id, worker, str(error))
         except Exception:
-            log.exception("job %s (%s) failed", id, job.label)
-            self._failed(id, worker, "It could not be made. What went wrong is in the log.")
+            said = log_error(f"job {id} ({job.label})")
+            self._failed(
+                id, worker, f"It could not be made (error {said}). The log in the data folder says more under this id."
+            )
         finally:
+            log.info("job %s (%s) took %.1f s", id, job.label, time.monotonic() - begun)
             pulse.stop()
             give_back()
 

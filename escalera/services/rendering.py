@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-import logging
+import time
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
@@ -24,6 +24,7 @@ from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import MeasureError, RenderStopped
 from escalera.meters.loudness import Loudness, loudness, true_peak_dbtp
 from escalera.meters.span_meters import SpanMeters, band_levels_db
+from escalera.services.logs import LOG
 from escalera.services.memory import give_back
 from escalera.sound.content import content_key
 from escalera.sound.disk import DiskShelf
@@ -104,7 +105,9 @@ class Rendering:
         key = self.renderer.chunk_keys(song, line)[index]
         found = self.shelf.get_wav(key) if self.shelf else None
         if found is None:
+            begun = time.perf_counter()
             found = wav_bytes(self.renderer.chunk(song, line, index, key))
+            LOG.info("section %d rendered in %.0f ms", index + 1, 1000 * (time.perf_counter() - begun))
             if self.shelf:
                 self.shelf.put(key, found)
         return found
@@ -215,7 +218,7 @@ class Rendering:
         except RenderStopped:
             return OUTDATED
         except Exception:
-            logging.getLogger("escalera").exception("measuring song %s failed", song_id)
+            LOG.exception("measuring song %s failed", song_id)
             return FAILED
         finally:
             give_back()

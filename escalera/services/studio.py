@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import logging
+import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -23,6 +23,7 @@ from escalera.services.commands import note_done, read_edits
 from escalera.services.idea_service import Ideas
 from escalera.services.job_kinds import job_kinds
 from escalera.services.jobs import Jobs, Worker
+from escalera.services.logs import LOG
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.rendering import Rendering
 from escalera.services.task_queue import TaskQueue
@@ -74,7 +75,7 @@ class Studio:
         try:
             back_up_daily(self.database)
         except (StoreError, OSError) as error:
-            logging.getLogger("escalera").warning("no backup was made today: %s", error)
+            LOG.warning("no backup was made today: %s", error)
 
     # the shelf -------------------------------------------------------------------------------------------------
 
@@ -152,6 +153,7 @@ class Studio:
         EditError
             When an edit does not apply, or would change a layer that is held; nothing is changed.
         """
+        begun = time.perf_counter()
         steps = list(edits) if isinstance(edits, Sequence) else [edits]
         song = before = self.state(song_id, base_id)
         summaries = []
@@ -162,7 +164,10 @@ class Studio:
         keep_protected(before, song)
         rest = f"; and {len(summaries) - 3} more" if len(summaries) > 3 else ""
         summary = summary or "; ".join(summaries[:3]) + rest
-        return Outcome(self._append(song_id, base_id, before, song, summary), summary, before)
+        outcome = Outcome(self._append(song_id, base_id, before, song, summary), summary, before)
+        kinds = ", ".join(getattr(step, "kind", "?") for step in steps[:3])
+        LOG.info("song %d edited (%s) in %.0f ms", song_id, kinds, 1000 * (time.perf_counter() - begun))
+        return outcome
 
     def _append(self, song_id: int, base_id: int, before: Song, song: Song, summary: str, always: bool = False) -> Head:
         picture = picture_of(song)

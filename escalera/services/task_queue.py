@@ -62,6 +62,10 @@ class TaskQueue:
         self._huey.execute(task)
         return True
 
+    def size(self) -> int:
+        """Messages that wait."""
+        return int(self._huey.pending_count())
+
     def close(self) -> None:
         opened = self.__dict__.pop("_huey", None)
         close = getattr(opened and opened.storage, "close", None)

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import gc
+import logging
 import secrets
+import time
 from pathlib import Path
 
-from flask import Flask, render_template, request
+from flask import Flask, Response, g, render_template, request
 from flask_compress import Compress
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from jinja2.utils import htmlsafe_json_dumps
 from markupsafe import Markup
+from werkzeug.exceptions import HTTPException
 from werkzeug.routing import IntegerConverter
 
 from escalera.core.commands import write_command
 from escalera.core.time.ticks import clock
 from escalera.errors import DamagedState, EscaleraError, StoreError
+from escalera.services.logs import LOG, log_error
 from escalera.services.studio import Studio
 from escalera.settings import Settings
 from escalera.web import (
@@ -77,6 +81,7 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
         app.register_blueprint(module.blueprint)
     _collect_less_often()
     app.extensions["tries"] = gate.Tries()
+    _time_requests(app)
     guard.guard(app, settings)
     app.before_request(gate.check)
     _register_errors(app, settings.upload_mb)
@@ -108,6 +113,7 @@ def _register_errors(app: Flask, upload_mb: int) -> None:
             f"The file is larger than {upload_mb} MB, the most that is read. Export less, or raise ESCALERA_UPLOAD_MB.",
         ),
     )
+    app.register_error_handler(Exception, _unforeseen)
     for error, status, sentence in told:
         app.register_error_handler(error, lambda _, sentence=sentence, status=status: _page(sentence, status))
 
@@ -144,6 +150,34 @@ def _secret(folder: Path) -> str:
     except OSError:  # a folder that can only be read: a key for this run
         return made
     return made
+
+
+def _unforeseen(error: Exception) -> Page | HTTPException:
+    """What should not have happened: into the log, under an id that the sentence says."""
+    if isinstance(error, HTTPException):
+        return error
+    id = log_error(f"{request.method} {request.path}")
+    return _page(
+        f"Something went wrong that should not (error {id}). Nothing was lost; your last change may not have been made. "
+        f"The log in the data folder says more under this id.",
+        500,
+    )
+
+
+def _time_requests(app: Flask) -> None:
+    """Every answer into the log, with how long it took."""
+
+    def begin() -> None:
+        g.begun = time.perf_counter()
+
+    def end(response: Response) -> Response:
+        took = 1000 * (time.perf_counter() - g.get("begun", time.perf_counter()))
+        level = logging.DEBUG if request.endpoint in ("static", "code.script") else logging.INFO
+        LOG.log(level, "%s %s %d %.0f ms", request.method, request.path, response.status_code, took)
+        return response
+
+    app.before_request(begin)
+    app.after_request(end)
 
 
 def _damaged(error: DamagedState) -> Page:

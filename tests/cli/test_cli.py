@@ -1,6 +1,7 @@
 """The command line: ids on standard output, one plain line for an error, stable JSON."""
 
 import json
+import sqlite3
 
 import pytest
 from click.testing import CliRunner
@@ -142,3 +143,49 @@ def test_a_spoken_beat_and_the_grooves_near_a_drum_track(run, tmp_path):
 def test_every_command_has_help(run):
     for name in main.commands:
         assert "Usage" in run(name, "--help").stdout
+
+
+def test_findings_advice_and_moves_are_told_and_made(run):
+    run("demo", "--seed-only")
+    flawed = next(line.split("\t")[0] for line in run("songs").stdout.splitlines() if "Paper" in line)
+    rows = json.loads(run("checks", flawed, "--json").stdout)["findings"]
+    assert set(rows[0]) == {"check", "title", "said", "sections", "layers", "members", "weight", "accepted"}
+    assert len(rows) > 3 and [r["weight"] for r in rows if not r["accepted"]] == sorted(
+        (r["weight"] for r in rows if not r["accepted"]), reverse=True
+    )
+    assert rows[0]["said"] in run("checks", flawed).stdout
+    named = next(r["sections"][0] for r in rows if len(r["sections"]) == 1)
+    helps = json.loads(run("helps", flawed, "--section", named, "--json").stdout)["helps"]
+    assert all(set(h) == {"name", "change", "then"} for h in helps)
+    listed = run("moves", flawed, "--section", named).stdout.splitlines()
+    key, change = listed[0][:40].strip(), float(listed[0][40:].split()[0])
+    assert run("moves", flawed, "--section", named, "--do", key).stdout.strip()
+    assert "no move" in run("moves", flawed, "--section", named, "--do", "nothing", status=2).stderr
+    assert "no section" in run("helps", flawed, "--section", "Nowhere", status=2).stderr
+    assert isinstance(change, float)
+
+
+def test_two_sections_of_one_name_are_told_apart_by_a_bar(run, tmp_path):
+    run("new", "--form", "verse 4, verse 4")
+    names = [s["name"] for s in json.loads(run("energy", "1", "--json").stdout)["sections"]]
+    song = json.loads((run("export", "1", "--format", "json", "-o", "a.json"), (tmp_path / "a.json").read_text())[1])
+    for section in song["song"]["sections"]:
+        section["name"] = "Verse"
+    (tmp_path / "a.json").write_text(json.dumps(song))
+    assert len(names) == 2 and "Verse@1, Verse@5" in run("helps", "a.json", "--section", "verse", status=2).stderr
+    assert "helps" in json.loads(run("helps", "a.json", "--section", "Verse@5", "--json").stdout)
+
+
+def test_the_doctor_says_what_is_wrong(run, tmp_path):
+    run("new")
+    rows = {r["what"]: r["state"] for r in json.loads(run("doctor", "--json").stdout)["rows"]}
+    assert rows["database"] == rows["songs"] == rows["packages"] == "ok" and "problem" not in rows.values()
+    file = tmp_path / "data" / "escalera.db"
+    with sqlite3.connect(file) as database:
+        database.execute("PRAGMA writable_schema=ON")
+        page = database.execute("SELECT rootpage FROM sqlite_master WHERE name='ix_revisions_song_id'").fetchone()[0]
+    database.close()
+    data = bytearray(file.read_bytes())
+    data[4096 * (page - 1) : 4096 * page] = b"\xff" * 4096
+    file.write_bytes(bytes(data))
+    assert "damaged" in run("doctor", status=1).stdout

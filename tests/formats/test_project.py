@@ -85,7 +85,7 @@ BAD = {
     "sound": (changed(["song", "layers", 0, "sound_key"], "gong"), "not in the palette"),
     "million notes": (
         changed(["song", "patterns", 0, "pattern", "notes"], [[0, 1, 0, 60, 0, 90]] * 1_000_000),
-        "1,000,0.. notes; at most 200,000",
+        "too large: it has 1,000,0.. parts",
     ),
     "short row": (changed(["song", "patterns", 0, "pattern", "notes"], [[0, 1]]), "rows of six"),
     "no sections": (changed(["song", "sections"], []), "no sections"),

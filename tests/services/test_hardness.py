@@ -59,7 +59,7 @@ FILES = {  # what is read, or the sentence that refuses it
     "an hour of silence": (lambda: flac(3_600), "lasts longer"),
     "lists in lists": (lambda: b'{"format": "escalera-project", "song": ' + b"[" * 500_000, "not whole JSON"),
     "deep lists": (lambda: b'{"a": ' + b"[" * 5_000 + b"]" * 5_000 + b"}", "not whole JSON|not an Escalera"),
-    "a million parts": (lambda: b'{"format": "escalera-project", "song": [' + b"{}," * 1_000_000 + b"0]}", "at most"),
+    "a million parts": (lambda: b'{"format": "escalera-project", "song": [' + b"{}," * 1_000_000 + b"0]}", "too large"),
     "a million fields": (lambda: project(**{f"x{i}": 1 for i in range(1_000_000)}), "fields; at most"),
     "numbers without end": (lambda: project(tempo_bpm=int("9" * 4_000)), "cannot be used|not whole"),
 }  # fmt: skip

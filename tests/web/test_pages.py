@@ -329,3 +329,12 @@ def test_a_measurement_that_fails_is_tried_again_and_then_said(client, studio, s
         time.sleep(0.02)
     assert len(tries) == 3 and "pending" not in answer, "the page stops asking"
     assert client.get(f"/songs/{song_id}").status_code == 200 and len(tries) == 3
+
+
+def test_what_should_not_happen_is_said_with_an_id_that_the_log_has(client, studio, song_id, monkeypatch, caplog):
+    monkeypatch.setattr("escalera.web.stair.song_view", lambda *_: 1 / 0)
+    client.application.config["PROPAGATE_EXCEPTIONS"] = False
+    answer = client.get(f"/songs/{song_id}")
+    assert answer.status_code == 500
+    id = re.search(r"error ([0-9a-f]{8})", answer.get_data(as_text=True)).group(1)
+    assert id in caplog.text and "ZeroDivisionError" in caplog.text

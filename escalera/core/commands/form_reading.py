@@ -35,7 +35,7 @@ def read_command(values: Mapping[str, str], song: Song) -> Edit:
         raise EditError(f"“{shown(kind)}” is not an edit. Load the page again.")
     if len(values) > MAX_FIELDS:
         raise EditError(f"The command has {len(values):,} fields; at most {MAX_FIELDS} are read. Load the page again.")
-    values = {name: clean_text(value) for name, value in values.items()}
+    values = {name: clean_text(value) if isinstance(value, str) else value for name, value in values.items()}
     written: Fields = {name: value for name, value in values.items() if name != "kind" and value != ""}
     if kind in READERS:
         written = READERS[kind](written, song)
