@@ -57,7 +57,7 @@ class Imported:
 def import_file(name: str, data: bytes) -> Imported:
     """A song from a project or MIDI file; the kind is told by its content. Raises FormatError."""
     if data[:4] == b"MThd":
-        return import_midi(data, clean_line(PurePath(name).stem, 80) or "Imported")
+        return import_midi(data, clean_line(PurePath(name).stem.replace("_", " "), 80) or "Imported")
     if data.lstrip()[:1] == b"{":
         return Imported(read_project(data), ("The project was read as it is.",))
     raise FormatError("This is neither a MIDI file nor an Escalera project. Choose a file that ends in .mid or .json.")
@@ -84,7 +84,7 @@ def import_midi(data: bytes, title: str) -> Imported:
     report: list[str] = []
     bars = _bars(facts, report)
     key = _key(facts, report)
-    song = Song(title=facts.title or title, tempo_bpm=_tempo_at(facts, 0, report), metre=bars.metres[0], key=key)
+    song = Song(title=title, tempo_bpm=_tempo_at(facts, 0, report), metre=bars.metres[0], key=key)
     song, rows = _layers(song, facts, report)
     song = _sections(song, facts, bars, rows, report)
     for layer, notes in zip(song.layers, rows):

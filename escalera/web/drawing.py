@@ -14,7 +14,9 @@ from escalera.core.energy.joins import DEVICES, devices_between
 from escalera.core.energy.model import SectionCore, SectionEnergy, SongEnergy
 from escalera.services.rendering import MeasuredSong
 
-TOP, FLOOR = 34.0, 238.0  # pixels of energy 10 and 0
+TOP, FLOOR = 50.0, 238.0  # pixels of energy 10 and 0
+NAME_ROWS = (28.0, 12.0)  # baselines of the names above the stair, the lower row first
+NAME_PIXELS, LONGEST_NAME = 7.8, 18
 UNIT = (FLOOR - TOP) / 10.0
 HEIGHT = 272
 STACK = ("low end", "drums", "chords", "leads", "voices", "atmosphere", "effects")
@@ -61,6 +63,7 @@ class Medallion:
     sign: str
     title: str
     as_meant: bool
+    section_id: int  # the one it leads into
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,9 +104,9 @@ def _step(energy: SectionEnergy, x: float, width: float, pixels: float, measured
     return DrawnStep(
         section.id,
         section.name,
-        _shortened(section.name, pixels),
+        _shortened(section.name) if pixels >= 16.0 else "",
         round(pixels, 1),
-        min(start, end) - 9.0,
+        NAME_ROWS[0],
         0.0,
         "middle",
         round(x, 3),
@@ -129,12 +132,9 @@ def _pixels(bars: int) -> float:
     return max(NARROWEST, bars * PIXELS_A_BAR)
 
 
-def _shortened(name: str, pixels: float) -> str:
-    """A name as far as it fits over its step; nothing over the narrowest ones (their titles still say it)."""
-    if pixels < 16.0:
-        return ""
-    fits = max(3, int(pixels / 7.0) + 3)
-    return name if len(name) <= fits else name[: fits - 1] + "…"
+def _shortened(name: str) -> str:
+    """A name as far as a step may say it; the whole stands in its title and in the inspector."""
+    return name if len(name) <= LONGEST_NAME else name[: LONGEST_NAME - 1].rstrip() + "…"
 
 
 @lru_cache(maxsize=1024)
@@ -179,21 +179,23 @@ def _gaps(start: float, end: float, top: float) -> tuple[str, str, tuple[float, 
 
 
 def _spread(steps: Sequence[DrawnStep], pixels: float) -> tuple[DrawnStep, ...]:
-    """Keep names apart: a narrow step's name leans to its lower neighbour, and one that would still collide is lifted."""
+    """Names in a band of their own above the stair: in its lower row, or in the upper one where it would touch the name before."""
     placed: list[DrawnStep] = []
-    edge, last_y = -100.0, 0.0
-    for i, step in enumerate(steps):
-        room, needed = step.width / 100.0 * pixels, len(step.label) * 7.8
-        anchor, x = "middle", step.x + step.width / 2
-        if needed > room and i + 1 < len(steps) and steps[i + 1].tread[0] < step.tread[1] + 12:
-            anchor, x = "end", step.x + step.width - 0.4
-        left = x / 100.0 * pixels - needed * {"middle": 0.5, "end": 1.0}[anchor]
-        y = step.label_y
-        if left < edge and abs(y - last_y) < 15.0:
-            y = min(y, last_y - 15.0)
-        y = max(12.0, y)
-        placed.append(replace(step, label_y=round(y, 1), label_x=round(x, 3), anchor=anchor))
-        edge, last_y = left + needed + 4.0, y
+    edges = [-100.0] * len(NAME_ROWS)  # where the last name of each row ends
+    for step in steps:
+        needed, middle = len(step.label) * NAME_PIXELS, (step.x + step.width / 2) / 100.0 * pixels
+        left = max(0.0, min(middle - needed / 2, pixels - needed))
+        row = next((i for i, edge in enumerate(edges) if left >= edge), None)
+        if row is None:  # both rows are taken: as much of it as the emptier one has room for
+            row = min(range(len(edges)), key=lambda i: edges[i])
+            fits = int((middle + needed / 2 - edges[row]) / NAME_PIXELS) - 1
+            label = step.label[: max(0, fits - 1)] + "…" if fits > 2 else ""
+            step, left = replace(step, label=label), edges[row]
+            needed = len(label) * NAME_PIXELS
+        if step.label:
+            edges[row] = left + needed + 6.0
+        x = (left + needed / 2) / pixels * 100.0
+        placed.append(replace(step, label_y=NAME_ROWS[row], label_x=round(x, 3), anchor="middle"))
     return tuple(placed)
 
 
@@ -205,7 +207,9 @@ def _medallions(song: Song, energy: SongEnergy, found: Agreement) -> tuple[Medal
         said = ", ".join(DEVICES[name][0] for name in devices)
         moved = "moves as the targets do" if as_meant else "moves otherwise than the targets"
         title = f"{left.span.section.name} to {right.span.section.name}: {said}; {moved}"
-        signs.append(Medallion(round(100.0 * bar / total, 3), DEVICES[devices[0]][1], title, as_meant))
+        signs.append(
+            Medallion(round(100.0 * bar / total, 3), DEVICES[devices[0]][1], title, as_meant, right.span.section.id)
+        )
     return tuple(signs)
 
 

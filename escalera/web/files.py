@@ -5,6 +5,7 @@ from __future__ import annotations
 from flask import Blueprint, redirect, render_template, request, send_file, session, url_for
 from flask.typing import ResponseReturnValue
 
+from escalera.cleaning import clean_line
 from escalera.core.edits.edit import whole_number
 from escalera.errors import InputError
 from escalera.formats.project import project_schema
@@ -37,7 +38,14 @@ def bring_in() -> ResponseReturnValue:
 @blueprint.get("/songs/<int:song_id>/handover")
 def handover(song_id: int) -> ResponseReturnValue:
     view = song_view(studio().head(song_id), measure=False)
-    return render_template("files/handover.html", view=view, song=view.song, head=view.head, formats=FORMATS)
+    return render_template(
+        "files/handover.html",
+        view=view,
+        song=view.song,
+        head=view.head,
+        formats=FORMATS,
+        selected=clean_line(request.args.get("select", ""), 80),
+    )
 
 
 @blueprint.post("/songs/<int:song_id>/export/<key>")

@@ -118,9 +118,14 @@ def wall_row(
             f'<button type="button" role="gridcell" tabindex="-1" class="tile {t.state} fam-{glaze}{marks}"'
             f' id="t{t.section_id}-{t.layer_id}-{t.phrase}" data-tile="{t.section_id}:{t.layer_id}:{t.phrase}"'
             f' style="grid-column:{t.first_bar + shift}/span {t.bars}" aria-selected="{"false" if bare else "true"}"'
-            f' aria-label="{escape(f"{name}, {section_names[t.section_id]}, {t.said}")}">{"" if bare else "<i></i>"}</button>'
+            f' aria-label="{escape(f"{name}, {section_names[t.section_id]}, {t.said}")}">{"" if bare else _fill(t)}</button>'
         )
     return Markup("".join(parts))
+
+
+def _fill(tile: Tile) -> str:
+    """What of a tile is coloured: all of it, or the stretches that sound."""
+    return "".join(f'<i style="left:{100 * a:g}%;right:{100 - 100 * b:g}%"></i>' for a, b in tile.filled) or "<i></i>"
 
 
 def looks_alike(a: Song, b: Song) -> bool:

@@ -9,7 +9,7 @@ from flask.typing import ResponseReturnValue
 
 from escalera.core.document.lanes import CONTROLS
 from escalera.core.document.schools import SCHOOLS, SWITCHES
-from escalera.core.edits.edit import section_of, whole_number
+from escalera.core.edits.edit import id_in, section_of, whole_number
 from escalera.core.edits.harmony_edits import VOICING_PARTS
 from escalera.core.lines.transformations import TRANSFORMATIONS
 from escalera.core.moves.suggestions import suggest
@@ -74,7 +74,7 @@ def helps(song_id: int) -> ResponseReturnValue:
 def _fragments(head: Head, outcome: Outcome | None) -> str:
     """What of the page an edit changes; without an outcome, the whole of the newer state."""
     select = request.form.get("select", "")
-    view = song_view(head, select)
+    view = song_view(head, _made(head, outcome) or select)
     before = outcome.before if outcome else None
     same_wall = before is not None and view.selection.text == select and looks_alike(before, head.song)
     return render_template(
@@ -84,6 +84,14 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
         same_wall=same_wall,
         entered=entered(outcome),
     )
+
+
+def _made(head: Head, outcome: Outcome | None) -> str:
+    """The selection of a layer that was just added, in the section it was added for; empty where none was."""
+    if outcome is None or outcome.before is None or request.form.get("kind") != "add_layer":
+        return ""
+    made = [x.id for x in head.song.layers if x.id not in outcome.before.layer_by_id]
+    return f"layer:{id_in(request.form.get('section_id', ''))}:{made[-1]}:0" if made else ""
 
 
 add_edits(blueprint, _fragments)

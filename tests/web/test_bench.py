@@ -291,7 +291,7 @@ def test_the_ladder_the_lanes_and_the_layers_answer_to_keys(page, server):
 def test_a_line_is_recorded_from_keys_after_a_count_in_and_an_empty_one_says_so(page, server):
     studio, song_id = open_bench(page, server, layer="Soft pad")
     page.evaluate("document.activeElement.blur()")
-    page.keyboard.press("r")
+    page.keyboard.press("v")
     page.wait_for_function("() => window.escalera.player.playing")
     assert (
         page.locator("#record").inner_text() == "Stop and keep"
@@ -310,7 +310,7 @@ def test_a_line_is_recorded_from_keys_after_a_count_in_and_an_empty_one_says_so(
     assert (first.pitch, second.pitch) == (before, before + 4) and first.tick % 240 == 0 and second.tick >= first.tick
     assert first.duration >= 240 and 1440 <= first.tick <= 9000
     shown(page, studio, song_id)
-    page.keyboard.press("r")
+    page.keyboard.press("v")
     page.wait_for_function("() => document.getElementById('record').getAttribute('aria-pressed') === 'true'")
     page.keyboard.press("Escape")
     page.wait_for_selector("#notice >> text=The recording holds no note")

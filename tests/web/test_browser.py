@@ -6,6 +6,7 @@ from pathlib import Path
 import mido
 import pytest
 
+from escalera.web.drawing import UNIT
 from tests.songs import small_song
 from tests.web.driving import open_song, settled, trouble_of, until
 
@@ -31,7 +32,7 @@ def test_a_target_is_dragged_and_moved_by_keys(page, server):
     box = tread.bounding_box()
     page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
     page.mouse.down()
-    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2 - 40.8, steps=4)
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2 - 2 * UNIT, steps=4)
     page.mouse.up()
     dragged = settled(page, studio, song_id, head.revision_id)
     assert dragged.song.section_by_id[section.id].target.start == pytest.approx(section.target.start + 2.0, abs=0.15)
@@ -207,13 +208,14 @@ def test_the_song_is_taken_away_as_files(page, server, tmp_path):
     open_song(page, server, "Harbour Stairs")
     page.get_by_role("link", name="Export").click()
     with page.expect_download() as waiting:
-        page.get_by_role("link", name="Export MIDI").click()
+        page.get_by_role("button", name="Export MIDI file").click()
     waiting.value.save_as(tmp_path / "out.mid")
     assert len(mido.MidiFile(tmp_path / "out.mid").tracks) == 1 + sum(
         not x.muted for x in server[1].head(2).song.layers
     )
     with page.expect_download(timeout=60_000) as waiting:
-        page.get_by_role("button", name="16 bit").first.click()
+        page.get_by_role("button", name="16 bit WAV").click()
+    assert page.locator("#job-wav [download]").is_visible(), "beside the button that was pressed"
     assert Path(waiting.value.path()).read_bytes()[:4] == b"RIFF"
 
 
@@ -492,3 +494,95 @@ def test_every_part_of_a_layers_inspector_is_accessible(page, server, theme):
     page.locator("#panel-sound [data-sounds]").first.click()
     page.wait_for_selector("#sounds[open] .pick")
     assert not trouble_of(page)
+
+
+def test_a_first_half_hour_by_the_keyboard_alone(page, server):
+    """A new song by one key; a layer chosen, heard and placed; sections by arrows; help, moves and export by keys; focus stays near."""
+    page.goto("/")
+    page.keyboard.press("n")
+    page.wait_for_selector("#stair")
+    song_id = int(page.url.rstrip("/").rsplit("/", 1)[1].split("?")[0])
+    add = page.locator(".song-tools [data-sounds]")
+    add.focus()
+    page.keyboard.press("Enter")
+    page.wait_for_selector("#sounds[open] [data-find]")
+    page.locator("#sounds [data-find]").focus()
+    page.keyboard.type("kicks")
+    first = page.locator("#sounds .pick:not([hidden]) b").evaluate_all(
+        "bs => bs.map(b => [b.closest('.pick').style.order, b.textContent]).sort((a, b) => a[0] - b[0])[0][1]"
+    )
+    assert "kick" in first.lower(), "plural and singular find the same"
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Enter")
+    page.wait_for_function("() => /^layer:/.test(document.querySelector('#state [name=select]').value)")
+    song = server[1].head(song_id).song
+    made = max(song.layers, key=lambda x: x.id)
+    assert any(p.layer_id == made.id for p in song.sections[0].placements)
+    assert page.locator("#inspector h2").inner_text() == made.name
+    page.wait_for_function("() => document.activeElement !== document.body")
+    page.evaluate("document.activeElement.blur()")
+    page.keyboard.press("ArrowRight")
+    if len(song.sections) > 1:
+        page.wait_for_function(
+            "n => document.querySelector('#inspector h2').textContent === n", arg=song.sections[1].name
+        )
+    page.keyboard.press(";")
+    assert page.evaluate("document.querySelector('#inspector').contains(document.activeElement)")
+    page.keyboard.press(";")
+    page.keyboard.press("u")
+    page.wait_for_function("() => [...document.querySelectorAll('.helps')].some(h => h.textContent.trim())")
+    page.keyboard.press("m")
+    page.keyboard.press("g")
+    page.wait_for_selector("#arranging[open]")
+    assert "/harmony" not in page.url, "what is pressed while a dialog is on its way opens nothing later"
+    page.keyboard.press("Escape")
+    page.keyboard.press("Shift+E")
+    page.wait_for_url("**/handover**")
+
+
+def test_links_carry_what_is_chosen_and_listening_goes_on(page, server):
+    open_song(page, server, "Harbour Stairs")
+    page.wait_for_selector("polyline.measured", timeout=60_000)
+    page.locator(".tread").nth(5).focus()
+    page.keyboard.press("Enter")
+    page.wait_for_function("() => document.querySelector('#inspector h2').textContent === 'Lift 2'")
+    page.locator("#play").click()
+    page.wait_for_function(
+        "() => window.escalera.player.playing && window.escalera.player.position() > 0.2", timeout=30_000
+    )
+    page.get_by_role("link", name="drums").click()
+    page.wait_for_url("**/groove?select=section:*")
+    page.wait_for_function("() => window.escalera?.player.playing", timeout=30_000)
+    assert "Lift 2" in page.locator("main").inner_text()
+    page.keyboard.press("ArrowRight")
+    page.wait_for_function("() => document.querySelector('main').innerText.includes('Chorus 2')")
+    page.keyboard.press(" ")
+    page.wait_for_function("() => !window.escalera.player.playing")
+    page.get_by_role("link", name="bench").click()
+    page.wait_for_url("**/bench?select=*")
+    page.wait_for_timeout(600)
+    assert not page.evaluate("window.escalera.player.playing"), "nothing begins unasked"
+
+
+def test_the_loop_says_what_it_loops_and_space_pauses_after_a_click(page, server):
+    open_song(page, server, "Harbour Stairs")
+    page.locator("#loop").click()
+    page.wait_for_function("() => window.escalera.player.playing", timeout=30_000)
+    looping = page.locator("#loop").inner_text()
+    page.locator(".tread").nth(4).focus()
+    page.keyboard.press("Enter")
+    page.wait_for_function("() => document.querySelector('#inspector h2').textContent === 'Verse 2'")
+    assert looping.startswith("Looping") and page.locator("#loop").inner_text() == looping
+    page.locator("#loop").click()
+    page.locator("#loop").click()
+    page.keyboard.press(" ")
+    page.wait_for_function("() => !window.escalera.player.playing")
+
+
+def test_a_sign_of_a_join_is_a_button_that_shows_what_carries_it(page, server):
+    open_song(page, server, "Harbour Stairs")
+    sign = page.get_by_role("button", name=re.compile("^Intro to Verse 1: "))
+    sign.focus()
+    page.keyboard.press("Enter")
+    page.wait_for_selector("#inspector [data-join-said].pointed")
+    assert page.locator("#inspector h2").inner_text() == "Verse 1"

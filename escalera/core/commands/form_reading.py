@@ -68,7 +68,9 @@ def _validated(kind: str, written: Fields, values: Mapping[str, str]) -> Edit:
     for field in fields(type(found)):  # type: ignore[arg-type]
         value = getattr(found, field.name)
         if isinstance(value, int | float) and not -MOST <= value <= MOST:
-            raise EditError(f"{field.name.replace('_', ' ')}: “{shown(value)}” is too large. Write a smaller number.")
+            raise EditError(
+                f"{field.name.replace('_', ' ')}: “{shown(value)}” cannot be used. Write a number between {-MOST} and {MOST}."
+            )
     return found
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 
 from escalera.cleaning import clean_line
 from escalera.core.document.limits import MAX_NAME
@@ -44,6 +45,22 @@ def guess_role(name: str) -> str:
     if word in ROLES:
         return word
     return ROLE_WORDS.get(word.replace("-", ""), "none")
+
+
+def numbered_by_place(song: Song) -> Song:
+    """Sections of one name in the order of their numbers: 'Chorus 1' comes before 'Chorus 2', whichever was made first."""
+    stems: dict[str, list[tuple[int, str]]] = {}
+    for section in song.sections:
+        stem, number = _stem(section.name)
+        stems.setdefault(stem, []).append((number, section.name))
+    queues = {stem: iter(sorted(rows)) for stem, rows in stems.items()}
+    sections = tuple(replace(s, name=next(queues[_stem(s.name)[0]])[1]) for s in song.sections)
+    return song if sections == song.sections else replace(song, sections=sections)
+
+
+def _stem(name: str) -> tuple[str, int]:
+    found = re.fullmatch(r"(.*?) (\d{1,4})", name)
+    return (found[1], int(found[2])) if found else (name, 0)
 
 
 def next_name(song: Song, name: str) -> str:

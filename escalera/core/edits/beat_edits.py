@@ -153,7 +153,7 @@ def read_taps(text: str) -> list[tuple[float, str]]:
 
 @edit("take_beat", "layers notes placements")
 class TakeBeat:
-    """Take a beat, hits as rows of tick, drum and velocity, as a new groove of a phrase."""
+    """Take a beat, hits as rows of tick, drum and velocity, as a new groove of a phrase, or of the whole section."""
 
     section_id: int
     phrase: int
@@ -161,14 +161,15 @@ class TakeBeat:
     length_ticks: int
     hits: list[Any]
     feel: str = ""
+    whole: bool = False
 
     def apply(self, song: Song) -> Song:
-        return AddGroove(self.name, self.length_ticks, self.hits, self.feel, 0, self.section_id, self.phrase).apply(
-            song
-        )
+        phrase = None if self.whole else self.phrase
+        return AddGroove(self.name, self.length_ticks, self.hits, self.feel, 0, self.section_id, phrase).apply(song)
 
     def summary(self, song: Song) -> str:
-        return f"{_where(song, self.section_id, self.phrase)}: {self.name}"
+        where = section_of(song, self.section_id).name if self.whole else _where(song, self.section_id, self.phrase)
+        return f"{where}: {self.name}"
 
 
 @edit("vary_beat", "layers notes placements options")

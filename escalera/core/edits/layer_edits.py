@@ -11,11 +11,12 @@ from escalera.core.document.lanes import CONTROLS
 from escalera.core.document.limits import MAX_LAYERS
 from escalera.core.document.names import clean_name
 from escalera.core.document.shaping import tidied
-from escalera.core.document.song import Layer, Section, Song, each_body
-from escalera.core.edits.edit import edit, layer_of, one_of, sound_of
+from escalera.core.document.song import Layer, Placement, Section, Song, each_body
+from escalera.core.edits.edit import edit, layer_of, one_of, section_of, sound_of
 from escalera.core.edits.sound_edits import SetValue, not_printed
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS
-from escalera.core.reading.placements import add_pattern
+from escalera.core.reading.placements import add_pattern, ordered
+from escalera.core.reading.timeline import section_bar_ticks
 from escalera.core.rhythm.pattern import pattern_from_list
 from escalera.errors import EditError
 
@@ -28,9 +29,9 @@ def seed_of(name: str, taken: set[int]) -> int:
     return seed
 
 
-@edit("add_layer", "layers notes")
+@edit("add_layer", "layers notes placements")
 class AddLayer:
-    """Add a layer with a sound; given notes, it has a pattern to place at once."""
+    """Add a layer with a sound; given notes, it has a pattern, and given a section too, it plays there at once."""
 
     sound: str
     name: str = ""
@@ -39,6 +40,7 @@ class AddLayer:
     pattern_name: str = ""
     length_ticks: int = 0
     rows: list[Any] | None = None
+    section_id: int = 0
 
     def apply(self, song: Song) -> Song:
         sound = sound_of(self.sound)
@@ -61,7 +63,15 @@ class AddLayer:
             sound.level_db,
             pattern_id=pattern_id,
         )
-        return replace(song, layers=_in_family_order(song.layers, layer), next_id=song.next_id + 1)
+        song = replace(song, layers=_in_family_order(song.layers, layer), next_id=song.next_id + 1)
+        return self._placed(song, layer) if self.section_id and pattern_id else song
+
+    def _placed(self, song: Song, layer: Layer) -> Song:
+        section = section_of(song, self.section_id)
+        end = section_bar_ticks(section, song.metre)[-1]
+        placement = Placement(song.next_id, layer.id, layer.pattern_id, 0, end)
+        section = replace(section, placements=ordered([*section.placements, placement]))
+        return replace(song.with_section(section), next_id=song.next_id + 1)
 
     def summary(self, song: Song) -> str:
         return f"Added layer {self.name or BY_KEY[self.sound].label}"

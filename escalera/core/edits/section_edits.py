@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from escalera.core.document.chord_text import between_ticks, rotated, unrolled
 from escalera.core.document.limits import MAX_BARS, MAX_SECTIONS, MAX_SHIFT_SEMITONES
-from escalera.core.document.names import clean_name, guess_role, next_name
+from escalera.core.document.names import clean_name, guess_role, next_name, numbered_by_place
 from escalera.core.document.shaping import after_each_other, between
 from escalera.core.document.song import (
     ROLES,
@@ -71,7 +71,7 @@ class AddSection:
         if any(s.name == name for s in song.sections):
             name = next_name(song, name)
         section = Section(song.next_id, name, role, bars, default_phrases(bars), Target(*USUAL_TARGET[role]))
-        return _insert(song, section, index, song.next_id + 1)
+        return numbered_by_place(_insert(song, section, index, song.next_id + 1))
 
     def summary(self, song: Song) -> str:
         return f"Added {clean_name(self.name)}, {self.bars} bars"
@@ -110,7 +110,7 @@ class MoveSection:
                 f"song. It stays where it is."
             )
         rest = [s for s in song.sections if s.id != section.id]
-        return replace(song, sections=(*rest[:target], section, *rest[target:]))
+        return numbered_by_place(replace(song, sections=(*rest[:target], section, *rest[target:])))
 
     def summary(self, song: Song) -> str:
         return f"Moved {section_of(song, self.section_id).name} {'earlier' if self.by < 0 else 'later'}"
@@ -277,7 +277,7 @@ class DuplicateSection:
         after = section_of(song, self.after_id) if self.after_id else section
         ids = Ids(song.next_id)
         copy = replace(fresh_copy(section, ids), name=next_name(song, section.name))
-        return _insert(song, copy, song.index_of(after.id) + 1, ids.next_id)
+        return numbered_by_place(_insert(song, copy, song.index_of(after.id) + 1, ids.next_id))
 
     def summary(self, song: Song) -> str:
         return f"Duplicated {section_of(song, self.section_id).name}"

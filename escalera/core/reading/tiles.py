@@ -12,7 +12,10 @@ from escalera.core.time.ticks import clock
 
 @dataclass(frozen=True, slots=True)
 class Tile:
-    """One layer in one phrase. `state`: bare, full, part, thin, opening, closing; `varied` when a pattern is changed."""
+    """One layer in one phrase. `state`: empty, full, part, thin, opening, closing; `varied` when a pattern is changed.
+
+    `filled` are the stretches that sound, as shares of the phrase, where it does not sound throughout.
+    """
 
     section_id: int
     layer_id: int
@@ -22,12 +25,13 @@ class Tile:
     state: str
     varied: bool
     patterns: tuple[str, ...]
+    filled: tuple[tuple[float, float], ...] = ()
 
     @property
     def said(self) -> str:
         """'bars 13–16: Backbeat: kick, thin'."""
         what = ", ".join(self.patterns) or "empty"
-        return f"bars {self.first_bar}–{self.first_bar + self.bars - 1}: {what}" + (
+        return f"{bars_said(self.first_bar, self.bars)}: {what}" + (
             f", {self.state}" if self.state not in ("empty", "full") else ""
         )
 
@@ -61,7 +65,21 @@ def _tile(
     names = tuple(dict.fromkeys(song.pattern_by_id[p.pattern_id].name for p in inside))
     changed = (p.variation for p in inside)
     varied = any(v.transpose_semitones or v.double or v.reverse or abs(v.level_start_db) > 0.01 for v in changed)
-    return Tile(section.id, layer_id, phrase, bar, bars, _state(inside, covered, high - low), varied, names)
+    state = _state(inside, covered, high - low)
+    filled = _filled(inside, low, high) if covered < (high - low) * 0.99 else ()
+    return Tile(section.id, layer_id, phrase, bar, bars, state, varied, names, filled)
+
+
+def _filled(inside: list[Placement], low: int, high: int) -> tuple[tuple[float, float], ...]:
+    """Stretches of a phrase that sound, joined where they meet, as shares of its length."""
+    found: list[tuple[int, int]] = []
+    for start, end in sorted((max(p.start_ticks, low), min(p.end_ticks, high)) for p in inside):
+        if found and start <= found[-1][1]:
+            found[-1] = (found[-1][0], max(end, found[-1][1]))
+        else:
+            found.append((start, end))
+    length = high - low
+    return tuple((round((a - low) / length, 4), round((b - low) / length, 4)) for a, b in found)
 
 
 def _state(inside: list[Placement], covered: int, length: int) -> str:
@@ -75,10 +93,15 @@ def _state(inside: list[Placement], covered: int, length: int) -> str:
     return "full" if covered >= length * 0.99 else "part"
 
 
+def bars_said(first: int, count: int) -> str:
+    """'bar 56', or 'bars 13–16'."""
+    return f"bar {first}" if count == 1 else f"bars {first}–{first + count - 1}"
+
+
 def where(span: Span) -> str:
     """'bars 29–36 · 8 bars · 1:05–1:23; the next starts at bar 37'."""
     s = span.section
-    bars = f"bar {span.first_bar}" if s.bars == 1 else f"bars {span.first_bar}–{span.last_bar}"
+    bars = bars_said(span.first_bar, s.bars)
     count = "1 bar" if s.bars == 1 else f"{s.bars} bars"
     return (
         f"{bars} · {count} · {clock(span.start_seconds)}–{clock(span.end_seconds)}; the next "

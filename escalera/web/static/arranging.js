@@ -17,10 +17,17 @@ export function arranging(act) {
   dialog().addEventListener("close", quiet);
 }
 
-export const openDialog = (address, values = {}) =>
-  htmx.ajax("GET", `/songs/${song}/${address}`, { target: "#arranging", swap: "innerHTML", values }).then(() => {
-    if (!dialog().open) dialog().showModal();
-  });
+// Keys wait while a dialog is on its way, so that none opens later over another.
+export const openDialog = (address, values = {}) => {
+  if (document.body.dataset.opening) return Promise.resolve();
+  document.body.dataset.opening = address;
+  return htmx
+    .ajax("GET", `/songs/${song}/${address}`, { target: "#arranging", swap: "innerHTML", values })
+    .then(() => {
+      if (!dialog().open && dialog().childElementCount) dialog().showModal();
+    })
+    .finally(() => delete document.body.dataset.opening);
+};
 export const openMoves = (section = chosen()) => {
   if (Number(section)) openDialog("moves", { section });
   else say("Choose a section first: its moves depend on what it plays.");

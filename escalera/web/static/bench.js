@@ -138,7 +138,7 @@ const keys = {
   m: () => toggle(ears.off, chosen().layer),
   o: () => toggle(ears.up, chosen().layer),
   x: clicking,
-  r: () => taking.toggle(),
+  v: () => taking.toggle(),
   e: () => $("chords").focus(),
   "+": () => document.querySelector("[data-sounds]").click(),
   "[": () => stepLayer(-1),
@@ -242,8 +242,8 @@ page.listen({
   values: formValues,
   early: ownKey,
   keys,
-  without: "r",
   fields: ["chords"],
+  step: stepSection,
   settled,
 });
 

@@ -1,10 +1,10 @@
 // The groove page: hits set by hand and keys, beats said and tapped; heard at once; edits one at a time.
-import { fieldsOf } from "./dom.js";
+import { fieldsOf, fit } from "./dom.js";
 import { handrail } from "./handrail.js";
 import { hear, listenAt, quiet } from "./hearing.js";
 import { pageQueue } from "./queue.js";
 import { say } from "./shell.js";
-import { songPage } from "./songpage.js";
+import { songPage, stepAlong } from "./songpage.js";
 
 const root = document.querySelector("[data-song]"),
   song = root.dataset.song,
@@ -171,10 +171,12 @@ document.addEventListener("input", (event) => {
 });
 const listen = () => ask("listen", { ...here(), spoken: $("spoken").value });
 function find(text) {
-  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
   const bar = document.querySelector(".groove-line").dataset.bar;
-  for (const row of document.querySelectorAll("[data-find]"))
-    row.hidden = row.dataset.bar !== bar || !words.every((w) => row.dataset.find.includes(w));
+  for (const row of document.querySelectorAll("[data-find]")) {
+    const rank = fit(text, row.querySelector("b, .groove-name")?.textContent ?? "", row.dataset.find);
+    row.hidden = row.dataset.bar !== bar || !rank;
+    row.style.order = text.trim() ? String(-rank) : "";
+  }
 }
 let sent = null;
 function setSpoken(anew) {
@@ -304,6 +306,11 @@ page.listen({
   early: ownKey,
   keys: { o: markOne, s: () => $("spoken").focus() },
   fields: ["spoken"],
+  step: (by) =>
+    stepAlong(field("select").value, by, (text) => {
+      draft = null;
+      return show({ select: text });
+    }),
   settled: () => find($("find-groove").value),
 });
 find("");

@@ -3,6 +3,7 @@ import { clockText } from "./clock.js";
 import { Player } from "./player.js";
 import { say } from "./shell.js";
 
+const GOES_ON_MS = 8000;
 const $ = (id) => document.getElementById(id);
 
 // `chosen` gives the id of the chosen section or 0; `onPlace(at, playing)` is told where the playhead stands;
@@ -24,7 +25,8 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
   }
   function names() {
     const section = player.manifest?.sections[chosenIndex()];
-    $("loop").textContent = `Loop ${section?.name ?? "section"}`;
+    const looping = player.loop && player.manifest.sections.find((s) => s.id === player.loop.section);
+    $("loop").textContent = looping ? `Looping ${looping.name}` : `Loop ${section?.name ?? "section"}`;
     $("lead-in").textContent = `Last two bars, then ${section?.name ?? "this"}`;
   }
   function tick(seconds, level) {
@@ -68,6 +70,7 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
       bar.style.left = `${(100 * range.from) / player.end}%`;
       bar.style.width = `${(100 * (range.to - range.from)) / player.end}%`;
     }
+    names();
   }
   function loop() {
     if (player.loop) {
@@ -107,6 +110,11 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
     const box = $("rail-box").getBoundingClientRect();
     jump((player.end * (event.clientX - box.left)) / box.width);
   });
+  // After a click with the mouse the keys are the page's again, so that Space pauses whatever was clicked.
+  document.querySelector(".rail-row").addEventListener("click", (event) => {
+    const button = /** @type {HTMLElement} */ (event.target).closest("button");
+    if (button && event.detail) button.blur();
+  });
   $("volume").addEventListener("input", (event) => player.volume(Number(event.target.value)));
 
   // After every answer: the player takes the new manifest. Says whether there was one.
@@ -137,7 +145,12 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
   function remember() {
     sessionStorage.setItem(
       memory(),
-      JSON.stringify({ at: player.position(), volume: $("volume").value, loop: player.loop }),
+      JSON.stringify({
+        at: player.position(),
+        volume: $("volume").value,
+        loop: player.loop,
+        left: player.playing ? Date.now() : 0,
+      }),
     );
   }
   function recall() {
@@ -147,6 +160,9 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
     player.volume(Number(kept.volume));
     player.at = Math.min(kept.at, Math.max(0, player.end - 0.05));
     if (kept.loop) setLoop(player.rangeOf(kept.loop.section, kept.loop));
+    // What was sounding when the page was left goes on; nothing else begins by itself.
+    if (kept.left && Date.now() - kept.left < GOES_ON_MS)
+      player.play(player.at, player.loop).then(() => tick(player.position(), 0));
   }
   window.addEventListener("pagehide", remember);
   player.load(manifest());

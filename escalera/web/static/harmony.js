@@ -5,7 +5,7 @@ import { hear, listenAt, quiet } from "./hearing.js";
 import { fetchNote, forget, strikeNote } from "./notes.js";
 import { pageQueue } from "./queue.js";
 import { say } from "./shell.js";
-import { songPage } from "./songpage.js";
+import { songPage, stepAlong } from "./songpage.js";
 
 const root = document.querySelector("[data-song]"),
   song = root.dataset.song,
@@ -362,6 +362,11 @@ page.listen({
   early: ownKey,
   keys: { e: () => line().focus(), k: () => letters(true) },
   fields: ["line"],
+  step: (by) =>
+    stepAlong(field("select").value, by, (text) => {
+      written();
+      return show({ select: text });
+    }),
   settled: ladder,
 });
 listenAt(volume);

@@ -1,12 +1,14 @@
 // The sound picker: sounds heard, found, marked as favourites and taken, by hand and keys.
-import { all } from "./dom.js";
+import { all, fit } from "./dom.js";
 import { hear, quiet } from "./hearing.js";
 
 /** @type {(values: object) => unknown} */
-let edit = () => undefined;
-// `act` makes the edit of what is taken.
-export function picker(act) {
+let edit = () => undefined,
+  section = () => 0;
+// `act` makes the edit of what is taken; `chosen` gives the section in which a new layer plays at once.
+export function picker(act, chosen = () => 0) {
   edit = act;
+  section = chosen;
 }
 
 document.addEventListener("click", (event) => {
@@ -20,26 +22,34 @@ document.addEventListener("click", (event) => {
 });
 function openPicker(url) {
   const dialog = document.getElementById("sounds");
-  htmx.ajax("GET", url, { target: "#sounds", swap: "innerHTML" }).then(() => {
-    if (!dialog.open) dialog.showModal();
-    const chosen = dialog.querySelector(".pick.chosen") ?? dialog.querySelector(".pick");
-    chosen?.querySelector("[data-hear]").focus();
-    chosen?.scrollIntoView({ block: "center" });
-  });
+  document.body.dataset.opening = url;
+  htmx
+    .ajax("GET", url, { target: "#sounds", swap: "innerHTML" })
+    .finally(() => delete document.body.dataset.opening)
+    .then(() => {
+      if (!dialog.open) dialog.showModal();
+      const chosen = dialog.querySelector(".pick.chosen") ?? dialog.querySelector(".pick");
+      chosen?.querySelector("[data-hear]").focus();
+      chosen?.scrollIntoView({ block: "center" });
+    });
 }
 document.getElementById("sounds")?.addEventListener("close", quiet);
 const shown = () => all("#sounds .pick").filter((p) => !p.hidden && !p.closest("[hidden]"));
 function find() {
   const dialog = document.getElementById("sounds"),
-    words = dialog.querySelector("[data-find]").value.toLowerCase().split(/\s+/).filter(Boolean);
+    asked = dialog.querySelector("[data-find]").value;
   const job = dialog.querySelector("[data-find-job]").value,
     liked = dialog.querySelector("[data-find-liked]").checked;
-  for (const p of all(".pick", dialog))
-    p.hidden =
-      !words.every((w) => p.dataset.words.includes(w)) ||
-      (job && p.dataset.job !== job) ||
-      (liked && p.dataset.liked !== "true");
-  for (const f of all(".picker-family", dialog)) f.hidden = !f.querySelector(".pick:not([hidden])");
+  for (const p of all(".pick", dialog)) {
+    const rank = fit(asked, p.querySelector("b").textContent, p.dataset.words);
+    p.hidden = !rank || (job && p.dataset.job !== job) || (liked && p.dataset.liked !== "true");
+    p.style.order = String(-rank);
+  }
+  for (const f of all(".picker-family", dialog)) {
+    const best = all(".pick:not([hidden])", f).map((p) => Number(p.style.order));
+    f.hidden = !best.length;
+    f.style.order = asked.trim() ? String(Math.min(0, ...best)) : "";
+  }
 }
 document.addEventListener("input", (event) => {
   if (event.target.closest?.(".picker-tools")) find();
@@ -53,7 +63,7 @@ function take(pick) {
       ? { kind: "add_stack", layer_id: layer, sound }
       : layer
         ? { kind: "set_sound", layer_id: layer, sound }
-        : { kind: "add_layer", sound },
+        : { kind: "add_layer", sound, section_id: section() },
   );
 }
 function like(button) {

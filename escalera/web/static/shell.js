@@ -99,7 +99,8 @@ document.addEventListener("submit", (event) => {
 });
 export const typing = (event) =>
   event.target.matches("input:not([type=range]):not([type=checkbox]), select, textarea, [contenteditable]") ||
-  document.querySelector("dialog:modal");
+  document.querySelector("dialog:modal") ||
+  document.body.dataset.opening;
 document.addEventListener("keydown", (event) => {
   if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
   if (event.key === "?") actions.help();

@@ -6,6 +6,8 @@ import { hear, quiet } from "./hearing.js";
 import { typing } from "./shell.js";
 import { restoreTabs } from "./tabs.js";
 
+const STEPS = { ArrowLeft: -1, ArrowRight: 1 };
+const OWN_ARROWS = "[role=tab], [role=slider], [data-peg], input, summary"; // what goes somewhere else by arrows
 const PLACES = { g: "harmony", r: "groove", w: "bench" };
 
 // `here` gives the page's own state fields, `select` what is chosen, `rail` the handrail, `place` the page's name.
@@ -24,6 +26,15 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
         if (!dialog.open) dialog.showModal();
       }),
   };
+  // Links to the song's other pages lead to what is chosen now.
+  document.addEventListener(
+    "click",
+    (event) => {
+      const link = /** @type {HTMLElement} */ (event.target).closest?.("a[data-place]");
+      if (link instanceof HTMLAnchorElement) link.search = `?select=${select()}`;
+    },
+    true,
+  );
   // True when the click was on one of these.
   function click(event) {
     const button = event.target.closest?.("[data-action], [data-state]");
@@ -89,6 +100,7 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
   function key(event, without = "") {
     const name = event.key.toLowerCase();
     if (name === "h") actions.history();
+    else if (event.key === "E") location.href = `/songs/${song}/handover?select=${select()}`;
     else if (PLACES[name] && !without.includes(name)) go(PLACES[name]);
     else return rail.key(event);
     return true;
@@ -108,6 +120,7 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
     keys = {},
     without = "",
     fields = [],
+    step = null,
     capture = true,
     settled = () => {},
   }) {
@@ -150,6 +163,9 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
         } else if (keys[event.key.toLowerCase()]) {
           event.preventDefault();
           keys[event.key.toLowerCase()](event);
+        } else if (step && STEPS[event.key] && !event.target.closest?.(OWN_ARROWS)) {
+          event.preventDefault();
+          step(STEPS[event.key]);
         } else key(event, without);
       },
       capture,
@@ -165,6 +181,19 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
   }
   return { actions, listen, go };
 }
+/**
+ * Chooses the section before or after the one that a selection names.
+ * @param {string} selection
+ * @param {number} by
+ * @param {(text: string) => unknown} choose
+ */
+export function stepAlong(selection, by, choose) {
+  const ids = JSON.parse(document.getElementById("manifest").textContent).sections.map((s) => s.id),
+    at = ids.indexOf(Number(selection.split(":")[1])),
+    next = ids[at + by];
+  if (next && at >= 0) choose(`section:${next}:0:0:0`);
+  else if (at < 0 && ids.length) choose(`section:${ids[0]}:0:0:0`);
+}
 const formValues = (form) => ({ kind: form.dataset.edit, ...fieldsOf(form) });
 
 /**
@@ -179,6 +208,7 @@ const formValues = (form) => ({ kind: form.dataset.edit, ...fieldsOf(form) });
  * @property {Record<string, (event: KeyboardEvent) => unknown>} [keys]
  * @property {string} [without] letters of other pages that this one needs itself
  * @property {string[]} [fields] text fields that Escape leaves
+ * @property {null | ((by: number) => unknown)} [step] chooses the section before or after
  * @property {boolean} [capture] before what stands on the page
  * @property {(fresh: boolean) => unknown} [settled] after every answer; fresh where there is a new manifest
  */

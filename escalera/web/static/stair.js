@@ -23,7 +23,8 @@ const root = document.querySelector("[data-song]"),
   song = root.dataset.song,
   $ = (id) => document.getElementById(id);
 const selection = () => state().select;
-const chosenSection = () => Number(selection().split(":")[1]);
+const chosenSection = () =>
+  Number(selection().split(":")[1]) || Number($("stair").querySelector(".tread-group")?.dataset.section ?? 0);
 const { post, ask, after } = pageQueue(root, `/songs/${song}`);
 const edit = (values) => post("edits", values);
 function select(text) {
@@ -91,7 +92,7 @@ document.addEventListener("input", (event) => {
 });
 
 // treads: dragged, or moved by keys; sent when the hand rests ------------------------------------------------------
-const TOP = 34,
+const TOP = 50,
   FLOOR = 238,
   yOf = (e) => FLOOR - (Math.max(0, Math.min(10, e)) * (FLOOR - TOP)) / 10;
 const round = (v) => Math.round(Math.max(0, Math.min(10, v)) * 10) / 10;
@@ -107,7 +108,6 @@ function draw(group, start, end) {
   const [a, b] = group.querySelectorAll("circle");
   a.setAttribute("cy", yOf(start));
   b.setAttribute("cy", yOf(end));
-  group.querySelector(".step-name").setAttribute("y", Math.max(12, Math.min(yOf(start), yOf(end)) - 9));
   const tread = group.querySelector(".tread");
   Object.assign(tread.dataset, { start, end });
   tread.setAttribute("aria-valuenow", ((start + end) / 2).toFixed(1));
@@ -248,10 +248,45 @@ function clickTile(tile, event) {
   rove(tile);
   if (!event.altKey) event.shiftKey ? openTile(tile) : toggleTile(tile);
 }
+function stepSection(by) {
+  const all = [...document.querySelectorAll(".tread-group")].map((g) => Number(g.dataset.section)),
+    next = all[all.indexOf(chosenSection()) + by];
+  if (next) select(`section:${next}`);
+}
+// What carries a join stands in the inspector of the section that it leads into.
+function showJoin(sign) {
+  select(`section:${sign.dataset.join}`).then(() => {
+    const said = document.querySelector("#inspector [data-join-said]");
+    said?.scrollIntoView({ block: "center" });
+    said?.classList.add("pointed");
+  });
+}
+function whatWouldHelp() {
+  const ask = document.querySelector("#inspector [data-helps]");
+  if (ask instanceof HTMLElement) ask.click();
+  else select(`section:${chosenSection()}`).then(() => document.querySelector("#inspector [data-helps]")?.click());
+}
+// To the inspector's first control, and back to where one was.
+let before = null;
+function focusInspector() {
+  const inside = $("inspector").contains(document.activeElement);
+  if (inside) return (before?.isConnected ? before : document.querySelector(".tile"))?.focus();
+  before = document.activeElement;
+  $("inspector").querySelector("button, input:not([type=hidden]), select")?.focus();
+}
+// An answer that was asked for is brought into sight.
+document.addEventListener("htmx:afterSwap", (event) => {
+  if (/^(helps-|song-helps)/.test(event.detail.target?.id ?? ""))
+    event.detail.target.scrollIntoView({ block: "nearest" });
+});
 function ownKey(event, pass) {
   if (pass === "control") return copyKey(event, chosenSection());
   const tile = event.target.closest?.("[data-tile]"),
     tread = event.target.closest?.(".tread");
+  if (event.key === "Enter" && event.target.matches?.("[data-join]")) {
+    showJoin(event.target);
+    return true;
+  }
   return (tile && (tileGesture(event, tile) || tileKey(event, tile))) || (tread && treadKey(event, tread));
 }
 
@@ -318,7 +353,11 @@ page.listen({
   choose: (text, element) => {
     if (!dragged) select(text).then(() => element.dataset.focus && $(element.dataset.focus)?.focus());
   },
-  clicks: { "[data-tile]": clickTile },
+  clicks: {
+    "[data-tile]": clickTile,
+    "[data-join]": (sign) => showJoin(sign),
+    "[data-mix]": () => select(`mix:${chosenSection()}`),
+  },
   changes: {
     "[data-against]": (field) => {
       const [what, section, layer = "0", phrase = "0"] = selection().split(":");
@@ -332,6 +371,8 @@ page.listen({
   values: formEdit,
   early: ownKey,
   keys: {
+    u: whatWouldHelp,
+    ";": () => focusInspector(),
     a: hearAlone,
     m: () => openMoves(),
     f: openForm,
@@ -339,13 +380,16 @@ page.listen({
     o: () => openOptions(),
     s: () => keepOption(),
   },
+  step: stepSection,
   capture: false,
   settled: refreshed,
 });
 ready();
 listenAt(rail.volume);
 shape({ edit, song });
-picker(edit);
+picker(edit, chosenSection);
+const report = document.querySelector("dialog[data-opens]");
+if (report instanceof HTMLDialogElement) report.showModal();
 arranging({ song, edit, after, chosen: chosenSection });
 const wish = new URLSearchParams(location.search).get("open"),
   wishes = {
