@@ -5,7 +5,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 export NUMBA_CACHE_DIR := $(CURDIR)/$(VENV)/numba-cache
 
-.PHONY: install demo test lint format texts bench vendor clean
+.PHONY: install demo test lint format texts bench fuzz vendor clean
 
 install: $(VENV)/.installed
 
@@ -53,6 +53,11 @@ $(VENV)/.benched: $(VENV)/.installed
 
 bench: $(VENV)/.benched
 	$(BIN)/python -m benchmarks
+
+# odd requests, commands and files at random, for SECONDS
+SECONDS ?= 120
+fuzz: $(VENV)/.tested
+	$(BIN)/python -m tests.fuzzing --seconds $(SECONDS)
 
 texts: $(VENV)/.tested
 	$(BIN)/python tools/list_texts.py

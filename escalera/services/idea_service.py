@@ -82,7 +82,7 @@ class Ideas:
 
     def _idea(self, card: ParkedIdea) -> Idea:
         song = self._song(card) if card.kind in ("pattern", "section") else None
-        return Idea(card.id, card.kind, card.name, card.text, song, card.seconds)
+        return Idea(card.id, card.kind, card.name, card.text, song, card.seconds, card.source)
 
     def _song(self, card: ParkedIdea) -> Song:
         key = (card.id, card.created_at)  # the store gives a freed number out again

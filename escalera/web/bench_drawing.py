@@ -78,7 +78,8 @@ def span_of_pitches(notes: Sequence[Note], register: tuple[int, int], key: Key) 
         low -= 1
     while high % 12 not in key.classes:
         high += 1
-    return max(0, low), min(127, high)
+    # notes that were moved beyond what is played still leave a ladder to write on
+    return max(0, min(low, 127 - LEAST_SEMITONES)), min(127, max(high, LEAST_SEMITONES))
 
 
 def y_of(pitch: int, rungs: Sequence[Rung]) -> float:

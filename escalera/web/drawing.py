@@ -20,7 +20,7 @@ NAME_PIXELS, LONGEST_NAME = 7.8, 18
 UNIT = (FLOOR - TOP) / 10.0
 HEIGHT = 272
 STACK = ("low end", "drums", "chords", "leads", "voices", "atmosphere", "effects")
-NARROWEST, PIXELS_A_BAR = 780.0, 5.5  # pixels of the whole stair at least, and of a bar (stair.css has the same)
+NARROWEST, PIXELS_A_BAR = 780.0, 6.25  # pixels of the whole stair at least, and of a bar (stair.css has the same)
 SMALLEST_SHARE = 0.03
 
 

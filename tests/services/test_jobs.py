@@ -18,6 +18,7 @@ from escalera.services.studio import Studio
 from escalera.services.task_queue import JsonMessages, TaskQueue
 from escalera.store import job_store
 from escalera.store.models import JobRow, now
+from tests.killing import Killing
 from tests.songs import small_song
 
 WAV = {"format": "wav", "stems": False, "wet": True, "bits": 16}
@@ -164,3 +165,12 @@ def test_old_files_make_room_for_new_ones_and_floods_are_refused(studio, song_id
 def test_an_address_of_no_queue_is_said(tmp_path):
     with pytest.raises(InputError, match="no address of a Redis"):
         TaskQueue(tmp_path, "http://x").send("a")
+
+
+def test_a_server_that_is_killed_loses_nothing_it_acknowledged(tmp_path):
+    """A few times here; `python -m tests.killing` does it hundreds of times."""
+    killing = Killing(tmp_path)
+    for _ in range(4):
+        killing.life()
+    killing.end()
+    assert not killing.faults and killing.acknowledged > 4

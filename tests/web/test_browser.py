@@ -219,17 +219,51 @@ def test_the_song_is_taken_away_as_files(page, server, tmp_path):
     assert Path(waiting.value.path()).read_bytes()[:4] == b"RIFF"
 
 
-@pytest.mark.parametrize("theme", ["day", "evening"])
-@pytest.mark.parametrize("address", [
-    "/", "/new", "/import", "/bin", "/ideas", "/components", "/songs/1", "/songs/1?select=song", "/songs/1?select=mix:0", "/songs/1?select=layer:0:1", "/songs/1/handover",
-])  # fmt: skip
-def test_pages_are_accessible_in_both_themes(page, server, address, theme):
-    if "layer" in address:
-        address = f"/songs/1?select=layer:0:{server[1].head(1).song.layers[0].id}"
+PLACES = (
+    "/", "/new", "/import", "/bin", "/ideas", "/components", "/songs/1", "/songs/1?select=song", "/songs/1?select=mix:0", "/songs/1?select=layer", "/songs/1/handover",
+    "/songs/1/harmony", "/songs/1/groove", "/songs/1/bench",
+)  # fmt: skip
+DIALOGS = {
+    "m": "#arranging",
+    "k": "#arranging",
+    "f": "#arranging",
+    "o": "#arranging",
+    "h": "#history",
+    "?": "#help",
+    "y": "#jot",
+    "c": "#count",
+}
+
+
+@pytest.mark.parametrize(
+    ("theme", "width"), [("day", 1280), ("evening", 1280), ("day", 390), ("evening", 390), ("day", 1024)]
+)
+def test_pages_are_accessible_by_day_and_dark_wide_and_narrow(page, server, theme, width):
     page.add_init_script(f"localStorage.setItem('theme', '{theme}')")
-    page.goto(address)
-    page.wait_for_timeout(300)
-    assert not trouble_of(page)
+    page.set_viewport_size({"width": width, "height": 800})
+    for address in PLACES:
+        page.goto(address.replace("layer", f"layer:0:{server[1].head(1).song.layers[0].id}"))
+        page.wait_for_timeout(200)
+        assert not trouble_of(page), address
+        assert page.evaluate("document.documentElement.scrollWidth <= innerWidth"), f"{address} scrolls sideways"
+
+
+@pytest.mark.parametrize(("theme", "width"), [("day", 1280), ("evening", 390)])
+def test_dialogs_are_accessible(page, server, theme, width):
+    page.add_init_script(f"localStorage.setItem('theme', '{theme}')")
+    page.set_viewport_size({"width": width, "height": 800})
+    open_song(page, server, "Harbour Stairs")
+    for key, dialog in DIALOGS.items():
+        page.evaluate("document.activeElement.blur()")
+        page.keyboard.press(key)
+        page.wait_for_selector(f"{dialog}:not([hidden])", state="attached")
+        page.wait_for_function(
+            "d => { const e = document.querySelector(d); return e.open || (e.tagName !== 'DIALOG' && !e.hidden) || e.matches(':popover-open') || e.offsetParent; }",
+            arg=dialog,
+        )
+        assert not trouble_of(page), key
+        page.keyboard.press("Escape")
+        page.wait_for_function("() => !document.querySelector('dialog:modal')")
 
 
 @pytest.mark.parametrize("width", [1024, 1280])
@@ -501,6 +535,7 @@ def test_a_first_half_hour_by_the_keyboard_alone(page, server):
     page.goto("/")
     page.keyboard.press("n")
     page.wait_for_selector("#stair")
+    page.wait_for_function("() => window.escalera")
     song_id = int(page.url.rstrip("/").rsplit("/", 1)[1].split("?")[0])
     add = page.locator(".song-tools [data-sounds]")
     add.focus()

@@ -19,6 +19,7 @@ TEMPO_NEAR = 0.25  # of the other tempo, up or down: farther off it is another i
 SAMPLE_NEAR = 0.04  # of its length: stretched by less than this, a recording keeps its character
 IN_KEY = 0.85  # of the notes that do not follow the harmony
 MENTIONED = 0.45  # below it a word met a layer's name by chance
+ELSEWHERE = 0.45  # of its weight keeps a thought that was written down about another song
 LACKS = 0.3  # points below the wanted energy from which a layer more would help
 ORDINALS = {"first": 0, "1st": 0, "second": 1, "2nd": 1, "third": 2, "3rd": 2, "fourth": 3, "last": -1, "final": -1}
 TOO_FULL = 1.0  # points above it from which nothing more belongs there
@@ -33,7 +34,7 @@ SMALL_WORDS = frozenset({
 
 @dataclass(frozen=True)
 class Idea:
-    """`song` is the small song of a pattern or section; `seconds` the length of a sample."""
+    """`song` is the small song of a pattern or section; `seconds` the length of a sample; `source` says where it was kept."""
 
     id: int
     kind: str
@@ -41,6 +42,7 @@ class Idea:
     text: str = ""
     song: Song | None = None
     seconds: float = 0.0
+    source: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,6 +102,8 @@ def _text(song: Song, idea: Idea, span: Span, found: list[Finding]) -> Fit | Non
     weight = (
         (0.6 if _named(song, spoken) else 0.3) * len(here) + sum(f.weight for f in shared[:2]) + 0.1 * max(0.0, lacks)
     )
+    if idea.source and song.title.casefold() not in idea.source.casefold():
+        weight *= ELSEWHERE
     fit = Fit(idea, section.id, _why(f"it speaks of {', '.join(here)}", lacks, shared), weight)
     return fit if weight >= MENTIONED else None
 

@@ -56,7 +56,7 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
   }
   function toggle() {
     before();
-    if (player.playing) {
+    if (player.playing || player.pending) {
       player.stop();
       tick(player.at, 0);
     } else player.play().then(() => tick(player.position(), 0));

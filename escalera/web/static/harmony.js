@@ -213,10 +213,10 @@ function ladder() {
         button.className = `rung-key${i === 0 ? " home" : ""}`;
         button.dataset.note = pitch;
         button.dataset.letter = letter;
-        button.innerHTML = `<b></b><small></small>`;
+        button.innerHTML = `<b></b> <small></small>`;
         button.firstChild.textContent = degrees[i].name;
         button.lastChild.textContent = letter;
-        button.setAttribute("aria-label", `${degrees[i].name}, letter ${letter}`);
+        button.title = `letter ${letter}`;
         button.setAttribute("aria-pressed", "false");
         return button;
       }),

@@ -15,6 +15,7 @@ export class Player {
     this.onTick = onTick;
     this.onError = onError;
     this.buffers = new Map();
+    this.pending = false;
     this.playing = false;
     this.loop = null;
     this.at = 0;
@@ -157,6 +158,7 @@ export class Player {
     this.loop = loop;
     if (from >= this.end - 0.01) from = 0;
     const ticket = ++this.starting;
+    this.pending = true; // asked for and not yet sounding: a stop calls that off too
     const ctx = this.context();
     await ctx.resume();
     const index = this.indexAt(from);
@@ -164,10 +166,12 @@ export class Player {
     try {
       sound = await this.buffer(index);
     } catch {
+      if (ticket === this.starting) this.pending = false;
       this.onError("The sound could not be made. Load the page again.");
       return;
     }
     if (ticket !== this.starting) return;
+    this.pending = false;
     this.playing = true;
     const now = ctx.currentTime + 0.04 + this.countIn(from, countIn, ctx.currentTime + 0.04);
     this.gain.gain.cancelScheduledValues(now);
@@ -282,6 +286,7 @@ export class Player {
     this.starting++;
     if (keep && this.playing) this.at = this.position();
     this.playing = false;
+    this.pending = false;
     clearInterval(this.timer);
     for (const s of this.segments) {
       for (const c of s.clicks) c.stop();

@@ -1,0 +1,166 @@
+"""Kills the server (and its worker) with -9 again and again while it is edited and exports, and holds it to what it acknowledged.
+
+python -m tests.killing --times 200
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import random
+import re
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.parse
+import urllib.request
+from dataclasses import dataclass, field
+from http.client import HTTPException
+from http.cookiejar import CookieJar
+from pathlib import Path
+
+from escalera.services.studio import Studio
+from tests.songs import small_song
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+@dataclass
+class Killing:
+    """One data folder that outlives many servers. What was acknowledged is counted; what is lost, or there twice, is a fault."""
+
+    folder: Path
+    seed: int = 1
+    acknowledged: int = 0
+    asked_jobs: list[str] = field(default_factory=list)
+    faults: list[str] = field(default_factory=list)
+    kills: int = 0
+
+    def __post_init__(self) -> None:
+        self.dice, self.port = random.Random(self.seed), free_port()
+        studio = Studio(self.folder)
+        self.song_id = studio.add_song(small_song(), "New")
+        studio.close()
+        self.titles: list[str] = []
+        self.pending = ""
+
+    def start(self) -> None:
+        env = os.environ | {"ESCALERA_DATA": str(self.folder), "PYTHONUNBUFFERED": "1"}
+        command = [sys.executable, "-m", "escalera.cli", "serve", "--port", str(self.port)]
+        self.server = subprocess.Popen(command, env=env, stderr=subprocess.DEVNULL)
+        self.web = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(CookieJar()))
+        for _ in range(400):
+            try:
+                page = self.get("/ideas")
+                self.token = re.search(r'csrf-token"\s+content="([^"]+)', page)[1]
+                return
+            except (OSError, HTTPException):
+                time.sleep(0.05)
+        raise AssertionError("the server did not come back")
+
+    def get(self, address: str) -> str:
+        return self.web.open(f"http://127.0.0.1:{self.port}{address}", timeout=20).read().decode()
+
+    def post(self, address: str, **fields: object) -> str:
+        data = urllib.parse.urlencode(fields).encode()
+        asked = urllib.request.Request(
+            f"http://127.0.0.1:{self.port}{address}", data, {"X-CSRFToken": self.token, "HX-Request": "true"}
+        )
+        return self.web.open(asked, timeout=20).read().decode()
+
+    def life(self) -> None:
+        """A server's life: edits, exports and measurements until it is killed in the middle of one of them."""
+        self.start()
+        base = int(re.search(r'name="base" value="(\d+)"', self.get(f"/songs/{self.song_id}"))[1])
+        end = time.monotonic() + self.dice.uniform(0.05, 0.5)
+        if self.dice.random() < 0.4:
+            answer = self.post(f"/songs/{self.song_id}/export/{self.dice.choice(('wav', 'flac'))}")
+            self.asked_jobs += re.findall(r"/exports/([\w-]+)", answer)[:1]
+        killer = subprocess.Popen(
+            ["sh", "-c", f"sleep {max(0.01, end - time.monotonic()):.3f}; kill -9 {self.server.pid}"]
+        )
+        try:
+            while True:
+                self.pending = f"Title {len(self.titles) + 1}"
+                answer = self.post(
+                    f"/songs/{self.song_id}/edits", kind="rename_song", title=self.pending, base=base, select="song"
+                )
+                base = int(re.search(r'name="base" value="(\d+)"', answer)[1])
+                self.titles.append(self.pending)
+                self.acknowledged += 1
+                if self.dice.random() < 0.3:
+                    self.get(f"/songs/{self.song_id}/measured?base={base}")
+        except (OSError, HTTPException, TypeError):
+            pass
+        killer.wait()
+        self.server.wait()
+        assert self.server.returncode == -signal.SIGKILL
+        self.kills += 1
+        self.check()
+
+    def check(self) -> None:
+        """The database is whole, the last acknowledged title is there (or the one that was under way), none is there twice."""
+        studio = Studio(self.folder)
+        try:
+            self.faults += studio.database.check()
+            title = studio.head(self.song_id).song.title
+            if self.titles and title not in (self.titles[-1], self.pending):
+                self.faults.append(f"after kill {self.kills}: {title!r} where {self.titles[-1]!r} was acknowledged")
+            if self.titles and title == self.pending and title != self.titles[-1]:
+                self.titles.append(title)
+            told = [e.summary for e in studio.history(self.song_id)]
+            if len(told) != len(set(told)):
+                self.faults.append(f"after kill {self.kills}: an edit is there twice")
+        finally:
+            studio.close()
+
+    def end(self, seconds: float = 90) -> None:
+        """A last server, left alone: every export that was asked for comes to its end, once."""
+        self.start()
+        studio = Studio(self.folder)
+        try:
+            for name in self.asked_jobs[-30:]:
+                try:
+                    job = studio.jobs.wait(name, seconds)
+                except Exception as error:  # cleared away as one of too many
+                    if "too long ago" not in str(error):
+                        self.faults.append(f"job {name}: {error}")
+                    continue
+                if job.state != "done" and "begun" not in job.trouble:
+                    self.faults.append(f"job {name} is {job.state}: {job.trouble}")
+                files = list((studio.jobs.folder / name).glob("*"))
+                if job.state == "done" and len(files) != 1:
+                    self.faults.append(f"job {name} left {len(files)} files")
+        finally:
+            studio.close()
+            self.server.kill()
+            self.server.wait()
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--times", type=int, default=200)
+    parser.add_argument("--seed", type=int, default=1)
+    asked = parser.parse_args()
+    with tempfile.TemporaryDirectory() as folder:
+        killing = Killing(Path(folder), asked.seed)
+        for _ in range(asked.times):
+            killing.life()
+        killing.end()
+    print(
+        f"{killing.kills} kills, {killing.acknowledged} edits acknowledged, {len(killing.asked_jobs)} exports asked for"
+    )
+    for fault in killing.faults:
+        print("FAULT", fault)
+    raise SystemExit(bool(killing.faults))
+
+
+if __name__ == "__main__":
+    main()
