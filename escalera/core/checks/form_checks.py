@@ -10,6 +10,7 @@ from escalera.core.lines.kinship import WHOLE
 from escalera.core.reading.section_harmony import section_harmony, section_key
 from escalera.core.reading.slips import find_slips
 from escalera.core.reading.timeline import timeline
+from escalera.core.time.ticks import bars_counted
 
 INTRO_S, HOOK_S, STILL_S = 22.0, 60.0, 34.0
 NEW_AT_ONCE = 7
@@ -27,7 +28,11 @@ def length(facts: Facts) -> Iterator[Finding]:
         section = s.span.section
         if section.bars % 4 and not section.length_reason:
             yield Finding(
-                "length", f"{section.name} has {section.bars} bars.", (section.id,), weight=0.9, facts=(section.bars,)
+                "length",
+                f"{section.name} has {bars_counted(section.bars)}.",
+                (section.id,),
+                weight=0.9,
+                facts=(section.bars,),
             )
 
 

@@ -16,6 +16,7 @@ from escalera.core.lines.note_encoding import how_written
 from escalera.core.reading.phrase_notes import PhraseNotes, outside, range_of
 from escalera.core.reading.section_harmony import progression_of, section_harmony
 from escalera.core.reading.timeline import Span
+from escalera.core.time.ticks import bars_counted
 
 FEWEST_CLASHES = 3
 
@@ -92,7 +93,7 @@ def _too_long(here: _Place) -> Iterator[LineFinding]:
         room, long = here.span.length_ticks, entry.pattern.length_ticks
         if long > room:
             said = (
-                f"“{entry.name}” is {long / bar:g} bars long; {section.name} has {room / bar:g}, so "
+                f"“{entry.name}” is {bars_counted(long / bar)} long; {section.name} has {room / bar:g}, so "
                 f"its end is not heard."
             )
             grow = Remedy(f"Make {section.name} as long", "", ResizeSection(section.id, -(-long // bar)))

@@ -13,7 +13,7 @@ from escalera.core.document.song import Changes, Progression
 from escalera.core.theory.chords import Chord, parse_chord
 from escalera.core.theory.keys import Key
 from escalera.core.time.metre import Metre
-from escalera.core.time.ticks import TICKS_PER_QUARTER
+from escalera.core.time.ticks import TICKS_PER_QUARTER, bars_counted
 from escalera.errors import ChordError, EditError, shown
 
 MAX_CHORD_BARS = 64
@@ -77,7 +77,7 @@ def _bars(text: str) -> list[list[str]]:
 def _too_many(number: int, limit: int, bars_there: int, total: int) -> str:
     if bars_there and bars_there <= limit:
         return (
-            f"Bar {number + 1} of {total}: the section has {bars_there} bars. Take "
+            f"Bar {number + 1} of {total}: the section has {bars_counted(bars_there)}. Take "
             f"{total - bars_there} out, or make the section longer first."
         )
     return (

@@ -14,6 +14,7 @@ from escalera.core.edits.touched import EVERYTHING
 from escalera.core.reading.placements import clip, ordered
 from escalera.core.reading.slips import find_slips, mended
 from escalera.core.reading.timeline import section_bar_ticks, timeline
+from escalera.core.time.ticks import bars_counted
 from escalera.errors import EditError
 
 MAX_STRETCH = 8
@@ -35,7 +36,7 @@ class StretchSection:
             raise EditError("By no bars nothing changes. Choose a number, for example 1 or −2.")
         if section.bars + by < 1:
             raise EditError(
-                f"{section.name} has {section.bars} bars; at most {section.bars - 1} can be cut. Cut fewer."
+                f"{section.name} has {bars_counted(section.bars)}; at most {section.bars - 1} can be cut. Cut fewer."
             )
         reason = clean_words(self.reason, "reason", MAX_LENGTH_REASON)
         phrases = _stretched_phrases(section.phrases, by)

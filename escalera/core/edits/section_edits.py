@@ -24,6 +24,7 @@ from escalera.core.edits.edit import edit, id_in, one_of, section_of, within
 from escalera.core.reading.placements import clip, joined, moved, ordered
 from escalera.core.reading.timeline import section_bar_ticks, section_metres, tempo_points
 from escalera.core.time.tempo import TempoPoint
+from escalera.core.time.ticks import bars_counted
 from escalera.errors import EditError
 
 # A new section's target when nothing is said: what its role usually wants.
@@ -74,7 +75,7 @@ class AddSection:
         return numbered_by_place(_insert(song, section, index, song.next_id + 1))
 
     def summary(self, song: Song) -> str:
-        return f"Added {clean_name(self.name)}, {self.bars} bars"
+        return f"Added {clean_name(self.name)}, {bars_counted(self.bars)}"
 
 
 @edit("remove_section", "form")
@@ -131,7 +132,7 @@ class SplitSection:
         return _split(song, section, self.after_bars)
 
     def summary(self, song: Song) -> str:
-        return f"Split {section_of(song, self.section_id).name} after {self.after_bars} bars"
+        return f"Split {section_of(song, self.section_id).name} after {bars_counted(self.after_bars)}"
 
 
 def _split(song: Song, section: Section, bars: int) -> Song:
@@ -307,7 +308,7 @@ class ResizeSection:
 
     def summary(self, song: Song) -> str:
         section = section_of(song, self.section_id)
-        return f"{section.name}: {section.bars} → {self.bars} bars"
+        return f"{section.name}: {section.bars} → {bars_counted(self.bars)}"
 
 
 @edit("rename_section", "form")
@@ -362,7 +363,7 @@ class SetPhrases:
         lengths = tuple(int(part) for part in parts)
         if sum(lengths) != section.bars:
             raise EditError(
-                f"{'+'.join(parts)} makes {sum(lengths)} bars, but {section.name} has {section.bars}. "
+                f"{'+'.join(parts)} makes {bars_counted(sum(lengths))}, but {section.name} has {section.bars}. "
                 f"Make the sum {section.bars}."
             )
         return song.with_section(replace(section, phrases=lengths))

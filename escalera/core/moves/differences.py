@@ -15,6 +15,7 @@ from escalera.core.reading.tiles import tiles
 from escalera.core.reading.timeline import section_bar_ticks, timeline
 from escalera.core.theory.keys import Key
 from escalera.core.time.metre import Metre
+from escalera.core.time.ticks import bars_counted
 
 SHOWN = 0.05  # points from which a change of energy is worth a line
 
@@ -41,7 +42,7 @@ def section_changes(before: Song, after: Song) -> list[SectionChange]:
     for each in arranged(after).sections:
         section = each.span.section
         if section.id not in old:
-            found.append(SectionChange(section.name, None, each.value, (f"new, {section.bars} bars",)))
+            found.append(SectionChange(section.name, None, each.value, (f"new, {bars_counted(section.bars)}",)))
             continue
         what = _what(before, after, section.id)
         if what or section != old[section.id] or abs(each.value - values[section.id]) >= SHOWN:

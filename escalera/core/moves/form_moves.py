@@ -29,6 +29,7 @@ from escalera.core.moves.move import (
 from escalera.core.reading.phrase_notes import line_in
 from escalera.core.reading.placements import cleared, clip, moved, ordered
 from escalera.core.reading.section_harmony import progression_of
+from escalera.core.time.ticks import bars_counted
 
 HELD_BARS = (2, 1, 4)
 DULL_HZ = 700.0
@@ -73,7 +74,9 @@ def double_chorus(song: Song, section: Section) -> Iterator[Move]:
 def halve(song: Song, section: Section) -> Iterator[Move]:
     if section.bars >= 4 and section.bars % 2 == 0:
         yield Move(
-            "halve", f"{section.name} in {section.bars // 2} bars", (ResizeSection(section.id, section.bars // 2),)
+            "halve",
+            f"{section.name} in {bars_counted(section.bars // 2)}",
+            (ResizeSection(section.id, section.bars // 2),),
         )
 
 
@@ -102,7 +105,9 @@ def hold_on(song: Song, section: Section) -> Iterator[Move]:
     for bars in HELD_BARS:
         stretch = StretchSection(section.id, bars, "held for tension on the last chord")
         yield Move(
-            f"hold on:{bars}", f"{bars} bars more, on a held chord", (stretch, MoveStep("The chord is held", act))
+            f"hold on:{bars}",
+            f"{bars_counted(bars)} more, on a held chord",
+            (stretch, MoveStep("The chord is held", act)),
         )
 
 

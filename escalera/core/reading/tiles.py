@@ -7,7 +7,7 @@ from itertools import accumulate
 
 from escalera.core.document.song import Placement, Section, Song
 from escalera.core.reading.timeline import Span
-from escalera.core.time.ticks import clock
+from escalera.core.time.ticks import bars_counted, clock
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +102,7 @@ def where(span: Span) -> str:
     """'bars 29–36 · 8 bars · 1:05–1:23; the next starts at bar 37'."""
     s = span.section
     bars = bars_said(span.first_bar, s.bars)
-    count = "1 bar" if s.bars == 1 else f"{s.bars} bars"
+    count = bars_counted(s.bars)
     return (
         f"{bars} · {count} · {clock(span.start_seconds)}–{clock(span.end_seconds)}; the next "
         f"starts at bar {span.last_bar + 1}"

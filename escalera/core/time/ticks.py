@@ -20,6 +20,11 @@ def quarters(value: float) -> int:
     return round(value * TICKS_PER_QUARTER)
 
 
+def bars_counted(count: float) -> str:
+    """'1 bar', '8 bars', '2.5 bars'."""
+    return "1 bar" if count == 1 else f"{count:g} bars"
+
+
 def clock(seconds: float, tenths: bool = False) -> str:
     """Minutes and seconds as people read them: 3:05, or 1:12.7 with tenths."""
     if tenths:

@@ -255,7 +255,7 @@ for (const [name, ids] of Object.entries(JSON.parse(sessionStorage.getItem(memor
   for (const id of ids) ears[name].add(id);
 const loop = rail.player.loop;
 if (loop) $("loop-what").value = loop.around ? "hole" : loop.bars ? "phrase" : "section";
-picker(edit);
+picker(edit, () => chosen().section);
 listen();
 if (new URLSearchParams(location.search).has("begin")) {
   $("plot")?.focus({ preventScroll: true });

@@ -53,8 +53,7 @@ function mark(text) {
 // listening: the playhead over the stair and the wall ---------------------------------------------------------------
 const rail = handrail({
   chosen: () => {
-    const [what, section] = selection().split(":");
-    return what === "section" || what === "tile" ? section : 0;
+    return Number(selection().split(":")[1]) || 0;
   },
   before: quiet,
   onPlace: (at, player) => {
@@ -291,6 +290,8 @@ function ownKey(event, pass) {
 }
 
 // the inspector keeps what was folded open and how far it was scrolled; a late measurement never takes a field away -----
+// What the inspector is about, without the phrase and the section that it is compared with.
+const inspected = () => selection().split(":").slice(0, 3).join(":");
 const open = new Set();
 let scrolled = { select: "", top: 0 },
   answer = "";
@@ -305,7 +306,7 @@ document.addEventListener(
 document.addEventListener(
   "scroll",
   (event) => {
-    if (event.target.id === "inspector") scrolled = { select: selection(), top: event.target.scrollTop };
+    if (event.target.id === "inspector") scrolled = { select: inspected(), top: event.target.scrollTop };
   },
   true,
 );
@@ -332,7 +333,7 @@ document.addEventListener("htmx:oobBeforeSwap", (event) => {
 function unfold() {
   for (const details of document.querySelectorAll("#inspector details"))
     if (open.has(details.querySelector("summary").textContent)) details.open = true;
-  if (scrolled.select === selection()) $("inspector").scrollTop = scrolled.top;
+  if (scrolled.select === inspected()) $("inspector").scrollTop = scrolled.top;
 }
 
 // after every answer: the player takes the new manifest, the wall its tab stop ---------------------------------------
