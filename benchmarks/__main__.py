@@ -24,7 +24,8 @@ from benchmarks.arranging import arranging
 from benchmarks.bench import bench
 from benchmarks.groove import groove
 from benchmarks.harmony import harmony
-from benchmarks.songs import generated, large
+from benchmarks.memory import memory
+from benchmarks.songs import CACHE_MB, generated, large
 from benchmarks.table import REFERENCE_S, print_over, reference_s, row, seconds
 from escalera.core.document.song import Song
 from escalera.core.edits import EDITS
@@ -52,15 +53,15 @@ MIX = {
 
 def render_speed(name: str, song: Song, budget: float) -> float:
     length = timeline(song).seconds
-    Renderer(700).render(song)
-    times = [seconds(lambda: Renderer(700).render(song)) for _ in range(5)]
+    Renderer(CACHE_MB).render(song)
+    times = [seconds(lambda: Renderer(CACHE_MB).render(song)) for _ in range(5)]
     row(f"render of {name}, cold cache, times real time", length / statistics.median(times), budget, "x", True)
     return statistics.median(times)
 
 
 def edit_to_sound(song: Song) -> None:
     """After an edit of one layer in one section of eight bars: its next bar, and the whole section with the master."""
-    renderer, line = Renderer(700), timeline(song)
+    renderer, line = Renderer(CACHE_MB), timeline(song)
     renderer.render(song)
     sections = [s for s in song.sections if s.bars == 8]
     bars, wholes = [], []
@@ -112,7 +113,7 @@ def mixed_edits(studio: Studio, song_id: int, count: int, seed: int) -> list[flo
 
 def edits(song: Song) -> None:
     with tempfile.TemporaryDirectory() as folder:
-        studio = Studio(Path(folder), cache_mb=700)
+        studio = Studio(Path(folder), cache_mb=CACHE_MB)
         studio.rendering.measured_later = lambda *_: None  # type: ignore[method-assign, assignment]
         song_id = studio.add_song(song, "Benchmark")
         mixed_edits(studio, song_id, 30, 1)
@@ -184,7 +185,7 @@ def prediction() -> None:
 
 def measuring(song: Song) -> None:
     """Meters of a song of four minutes after its render: of the whole on two threads, of all sections on two threads."""
-    rendering = Rendering(700)
+    rendering = Rendering(CACHE_MB)
     audio = rendering.renderer.render(song)
 
     def whole() -> None:
@@ -270,6 +271,7 @@ def main() -> int:
     groove(benchmark)
     arranging(benchmark)
     bench(benchmark)
+    memory()
     prediction()
     print(f"\nTook {time.perf_counter() - start:.0f} s")
     return 1 if print_over() else 0

@@ -11,6 +11,7 @@ import tempfile
 import threading
 from pathlib import Path
 
+from benchmarks.songs import CACHE_MB
 from benchmarks.table import row, seconds, time_edits
 from escalera.core.bench.layer_jobs import jobs
 from escalera.core.bench.low_end import low_end
@@ -89,7 +90,7 @@ def _stir(song: Song, layer_id: int, dice: random.Random) -> dict[str, object]:
 
 def next_bar(song: Song) -> None:
     """After one note was changed in a section of eight bars: its next bar, mixed."""
-    renderer, times = Renderer(700), []
+    renderer, times = Renderer(CACHE_MB), []
     renderer.render(song)
     for number, section in enumerate(s for s in song.sections if s.bars == 8):
         layer = _pitched(song, section.id)[number % len(_pitched(song, section.id))]

@@ -14,6 +14,10 @@ from escalera.core.edits.tile_edits import PlaceNew, Vary
 from escalera.core.theory.keys import parse_key
 from escalera.services import library
 from escalera.services.new_song import song_layer, with_layer
+from escalera.settings import Settings
+
+CACHE_MB = Settings().cache_mb  # what is timed is the program as it comes
+
 
 SOUNDS = ("round-kick", "room-snare", "loose-clap", "tin-hat", "open-tin-hat", "seed-shaker", "wide-crash", "sub-sine", "plucked-bass",
           "tine-keys", "soft-pad", "wide-saws", "glass-bell", "plucked-lead", "vowel-voice", "noise-riser")  # fmt: skip

@@ -180,13 +180,13 @@ def _gaps(voice: LayerRange, played: dict[int, Notes], others: list[LayerRange],
 def _answers(parts: list[LayerRange], played: dict[int, Notes], beat: int) -> list[AnsweringLayer]:
     """Leads and voices whose notes begin soon after another's end, in its rests."""
     tuneful = [p for p in parts if p.layer.family in ("leads", "voices")]
+    heard = {p.layer.id: (sorted(n[1] for n in played[p.layer.id]), Stretches(played[p.layer.id])) for p in tuneful}
     found = []
     for part in tuneful:
         for other in tuneful:
             if part is other:
                 continue
-            asked = played[other.layer.id]
-            ends, stretches = sorted(n[1] for n in asked), Stretches(asked)
+            ends, stretches = heard[other.layer.id]
             after = [
                 n
                 for n in played[part.layer.id]
