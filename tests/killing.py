@@ -79,7 +79,7 @@ class Killing:
         """A server's life: edits, exports and measurements until it is killed in the middle of one of them."""
         self.start()
         base = int(re.search(r'name="base" value="(\d+)"', self.get(f"/songs/{self.song_id}"))[1])
-        end = time.monotonic() + self.dice.uniform(0.05, 0.5)
+        end = time.monotonic() + self.dice.uniform(0.1, 0.8)
         if self.dice.random() < 0.4:
             answer = self.post(f"/songs/{self.song_id}/export/{self.dice.choice(('wav', 'flac'))}")
             self.asked_jobs += re.findall(r"/exports/([\w-]+)", answer)[:1]

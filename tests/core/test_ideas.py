@@ -56,7 +56,7 @@ ROWS = {
         (Idea(1, "text", "the last chorus an octave up"), HARBOUR, "Chorus 3", "speaks of chorus"),
         (Idea(1, "text", "Call the dentist"), ENGINES, None, ""),
         (Idea(1, "text", "A chorus with more air", source="Paper Engines"), HARBOUR, None, ""),
-        (Idea(1, "text", "A chorus with more air", source="Harbour Stairs, Break"), HARBOUR, "Chorus 3", "speaks of chorus"),
+        (Idea(1, "text", "A chorus with more air", source="Harbour Stairs, Break"), HARBOUR, "Chorus 1", "speaks of chorus"),
         (Idea(1, "text", "a bridge"), SONG, None, ""),
     ],
     "pattern": [

@@ -267,7 +267,7 @@ def test_a_beat_is_said_corrected_varied_and_found(page, server):
     with page.expect_response(lambda r: "hear.wav" in r.url and r.ok):
         page.locator(".library li:not([hidden]) [data-hear-key]").click()
     now = studio.head(song_id).revision_id
-    page.locator(".library li:not([hidden]) [data-do]").click()
+    page.locator(".library li:not([hidden]) [data-do]").first.click()
     assert settled(page, studio, song_id, now).song.grooves[-1].name == "Heavy half time"
 
 

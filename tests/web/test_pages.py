@@ -146,7 +146,7 @@ def test_sound_has_an_address_of_its_content(client, song_id):
 def test_files_come_in_and_go_out(client, studio, song_id):
     data = write_midi(studio.head(song_id).song)
     answer = client.post("/import", data={"file": (io.BytesIO(data), "some.mid")})
-    assert answer.status_code == 302 and studio.shelf()[0].title == "Small"
+    assert answer.status_code == 302 and studio.shelf()[0].title == "some", "as the file is called"
     half = client.post("/import", data={"file": (io.BytesIO(data[: len(data) // 2]), "some.mid")})
     assert half.status_code == 422 and "cut off" in tree(half).xpath("string(//p[@role='alert'])")
     assert client.post("/import", data={}).status_code == 422
