@@ -163,7 +163,7 @@ class Jobs:
                 if not job_store.finish(session, id, worker, made.path.name, made.mimetype):
                     raise RenderStopped("The job is wanted no more.")
         except RenderStopped:
-            self._clear(id)
+            self._clear(id, worker)
         except EscaleraError as error:
             self._failed(id, worker, str(error))
         except Exception:
@@ -177,14 +177,16 @@ class Jobs:
             give_back()
 
     def _failed(self, id: str, worker: str, trouble: str) -> None:
-        self._clear(id)
+        self._clear(id, worker)
         with self.database.write() as session:
             job_store.fail(session, id, worker, trouble)
 
-    def _clear(self, id: str) -> None:
+    def _clear(self, id: str, worker: str) -> None:
+        """Remove what was begun, unless another worker holds the job now and is writing there."""
         with self.database.read() as session:
             try:
-                mine = job_store.find_job(session, id).state in ("stopped", "failed", "running")
+                job = job_store.find_job(session, id)
+                mine = job.state in ("stopped", "failed") or (job.state == "running" and job.worker == worker)
             except NotFound:
                 mine = True
         if mine:

@@ -103,6 +103,10 @@ def test_a_worker_that_was_given_up_enters_nothing(studio, song_id):
     studio.jobs.sweep()
     with studio.database.write() as session:
         assert job_store.claim(session, name, "elsewhere:2:b")
+    (studio.jobs.folder / name).mkdir(parents=True)
+    studio.jobs._clear(name, "elsewhere:1:a")
+    assert (studio.jobs.folder / name).exists(), "another worker writes there now"
+    with studio.database.write() as session:
         assert not job_store.finish(session, name, "elsewhere:1:a", "late.wav", "audio/wav")
         assert not job_store.beat(session, name, "elsewhere:1:a", 0.5)
         assert job_store.finish(session, name, "elsewhere:2:b", "mine.wav", "audio/wav")
