@@ -19,26 +19,9 @@ from escalera.formats.midi_scan import CONTROL, META, NOTE_OFF, NOTE_ON, Event, 
 LONGEST_TICKS = 64 * 4 * TICKS_PER_QUARTER  # a note that was never ended sounds no longer
 SUSTAIN, VOLUME, PLACE = 64, 7, 10
 TRACK_NAME, INSTRUMENT, MARKER, CUE, TEMPO, METRE, KEY = 0x03, 0x04, 0x06, 0x07, 0x51, 0x58, 0x59
-KEYS = (
-    "Cb",
-    "Gb",
-    "Db",
-    "Ab",
-    "Eb",
-    "Bb",
-    "F",
-    "C",
-    "G",
-    "D",
-    "A",
-    "E",
-    "B",
-    "F#",
-    "C#",
-    "G#",
-    "D#",
-    "A#",
-)  # by fifths
+KEYS = (  # by fifths
+    "Cb", "Gb", "Db", "Ab", "Eb", "Bb", "F", "C", "G", "D", "A", "E", "B", "F#", "C#", "G#", "D#", "A#",
+)  # fmt: skip
 SMPTE_TEMPO_BPM = 120.0
 NoteRow = tuple[int, int, int, int]  # start tick, duration, pitch, velocity
 

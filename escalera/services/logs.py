@@ -27,6 +27,7 @@ def open_log(folder: Path, level: str = "info") -> Path | None:
         LOG.removeHandler(old)
         old.close()
     LOG.addHandler(handler)
+    LOG.propagate = False  # the terminal says where the program is, the log the rest
     return path if path.name else None
 
 

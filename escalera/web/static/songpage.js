@@ -96,12 +96,12 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
     }
     return true;
   }
-  // True when the key was one of history, of the other pages, or of listening. `without` lists letters the page needs itself.
-  function key(event, without = "") {
+  // True when the key was one of history, of the other pages, or of listening.
+  function key(event) {
     const name = event.key.toLowerCase();
     if (name === "h") actions.history();
     else if (event.key === "E") location.href = `/songs/${song}/handover?select=${select()}`;
-    else if (PLACES[name] && !without.includes(name)) go(PLACES[name]);
+    else if (PLACES[name]) go(PLACES[name]);
     else return rail.key(event);
     return true;
   }
@@ -118,7 +118,6 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
     values = formValues,
     early = () => false,
     keys = {},
-    without = "",
     fields = [],
     step = null,
     capture = true,
@@ -166,7 +165,7 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
         } else if (step && STEPS[event.key] && !event.target.closest?.(OWN_ARROWS)) {
           event.preventDefault();
           step(STEPS[event.key]);
-        } else key(event, without);
+        } else key(event);
       },
       capture,
     );
@@ -206,7 +205,6 @@ const formValues = (form) => ({ kind: form.dataset.edit, ...fieldsOf(form) });
  * @property {(form: any) => object} [values] what a form asks for
  * @property {(event: KeyboardEvent, pass: string) => boolean} [early] keys of the page's own parts; true when one was taken
  * @property {Record<string, (event: KeyboardEvent) => unknown>} [keys]
- * @property {string} [without] letters of other pages that this one needs itself
  * @property {string[]} [fields] text fields that Escape leaves
  * @property {null | ((by: number) => unknown)} [step] chooses the section before or after
  * @property {boolean} [capture] before what stands on the page
