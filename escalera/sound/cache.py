@@ -6,7 +6,7 @@ What is worth keeping over a restart goes to a store on disk as well (sound.disk
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from concurrent.futures import Future
+from concurrent.futures import Executor, Future
 from contextlib import contextmanager
 from threading import Condition, Lock
 from typing import Any, Protocol, TypeVar, cast
@@ -67,23 +67,37 @@ class AudioCache:
         What one thread is making another one waits for.
         """
         items = self._wholes if whole else self._parts
+        made, mine = self._claim(items, key)
+        if mine:
+            self._fulfil(made, items, key, lambda: self._find_or_make(key, make, keep))
+        return cast(T, made.result())
+
+    def begin(self, key: str, make: Callable[[], T], workers: Executor) -> Future[T]:
+        """As `get_or_make` for a part, made by one of the workers while the caller goes on."""
+        made, mine = self._claim(self._parts, key)
+        if mine:
+            workers.submit(self._fulfil, made, self._parts, key, make)
+        return made
+
+    def _claim(self, items: Results[Any], key: str) -> tuple[Future[Any], bool]:
+        """What is there or being made, or else a new promise that the caller has to fulfil."""
         found = items.get(key)
-        if found is not None:
-            return found
         with self._lock:
             made = self._making.get(key)
-            mine = made is None
-            if made is None:
-                made = self._making[key] = Future()
-        if not mine:
-            return cast(T, made.result())
+            if found is not None or made is None:
+                made = Future()
+                if found is not None:
+                    made.set_result(found)
+                    return made, False
+                self._making[key] = made
+                return made, True
+            return made, False
+
+    def _fulfil(self, made: Future[Any], items: Results[Any], key: str, make: Callable[[], Any]) -> None:
         try:
-            value = items.put(key, self._find_or_make(key, make, keep))
-            made.set_result(value)
-            return value
-        except BaseException as error:
+            made.set_result(items.put(key, make()))
+        except BaseException as error:  # whoever waits has to hear of it, whatever it was
             made.set_exception(error)
-            raise
         finally:
             with self._lock:
                 del self._making[key]

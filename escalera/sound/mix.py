@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import deque
+import os
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
@@ -28,9 +28,10 @@ from escalera.sound.spec import BLOCK
 from escalera.sound.unit import Unit, render_unit
 
 Samples = NDArray[np.float32]
-MIXING_BYTES = 120_000_000  # of buffers that may be held at once by sections being mixed
+MIXING_BYTES = 200_000_000  # of buffers that may be held at once by sections being mixed
 BUFFERS = 8  # stereo buffers that mixing takes: the mix, spaces, buses, and the units at hand
-AHEAD_SECTIONS = 3  # so many are begun before the first is asked for
+AHEAD_SECTIONS = 4  # so many are mixed, or waiting to be, before the first of them is finished
+WORKERS = max(2, min(4, os.cpu_count() or 1))  # units rendered at once
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 FindAudio = Callable[[str], Samples]
 
@@ -52,6 +53,7 @@ class Renderer:
         self.cache = AudioCache(cache_mb * 1_000_000, shelf)
         self.find_audio = find_audio
         self._room = ByteRoom(MIXING_BYTES)
+        self._workers = ThreadPoolExecutor(WORKERS, "units")
         self._plans: Results[Plan] = Results(2048)
         self._limited: Results[bool] = Results(8192)
 
@@ -81,14 +83,17 @@ class Renderer:
 
     def _mix(self, plan: Plan, until: int | None = None) -> SectionMix:
         with self._room.take(BUFFERS * 8 * plan.reach):
-            return mix_section(plan, self.unit, until)
+            return mix_section(plan, self._begin, until)
 
     def unit(self, part: Part) -> Unit:
         """The sound of one layer in one section, before its level: rendered, or as it was printed."""
+        return self._begin(part).result()
+
+    def _begin(self, part: Part) -> Future[Unit]:
         if part.printed and self.find_audio:
             printed, find = part.printed, self.find_audio
-            return self.cache.get_or_make(part.key, lambda: Unit(printed.offset, find(printed.audio)))
-        return self.cache.get_or_make(part.key, lambda: render_unit(part.spec, part.notes, self.cache))
+            return self.cache.begin(part.key, lambda: Unit(printed.offset, find(printed.audio)), self._workers)
+        return self.cache.begin(part.key, lambda: render_unit(part.spec, part.notes, self.cache), self._workers)
 
     # the whole song --------------------------------------------------------------------------------------------
 
@@ -202,7 +207,7 @@ class Renderer:
     def blocks(
         self, song: Song, progress: Callable[[float], None] | None = None, wanted: Callable[[], bool] = lambda: True
     ) -> Iterator[Samples]:
-        """The whole song with its tail, section by section, (2, n) float32 each; two are worked on at a time.
+        """The whole song with its tail, section by section, (2, n) float32 each; two are mixed at a time, ahead of what is finished.
 
         `progress` is told the share that is done; when `wanted` says no, RenderStopped is raised after the section at
         hand, and what is done stays in the cache.
@@ -210,23 +215,22 @@ class Renderer:
         line = timeline(song)
         keys = self.chunk_keys(song, line)
 
-        def work(index: int) -> Samples:
+        def mix(span: Span) -> None:
             if not wanted():
                 raise RenderStopped("A newer state is wanted; this one is not rendered to its end.")
-            self.section_mix(
-                song, line.spans[index]
-            )  # its own first: what sounds over into it is another thread's work
-            return self.chunk(song, line, index, keys[index])
+            self.section_mix(song, span)
 
         with ThreadPoolExecutor(2) as pool:
-            ahead: deque[Future[Samples]] = deque()
-            for index in range(len(keys) + AHEAD_SECTIONS):
-                if index < len(keys):
-                    ahead.append(pool.submit(work, index))
-                if ahead and index >= min(AHEAD_SECTIONS, len(keys)):
-                    yield ahead.popleft().result()
-                    if progress:
-                        progress((min(index + 1, len(keys)) - len(ahead)) / len(keys))
+            mixed: list[Future[None]] = []
+            for index, key in enumerate(keys):
+                while len(mixed) < min(len(keys), index + AHEAD_SECTIONS):
+                    mixed.append(pool.submit(mix, line.spans[len(mixed)]))
+                # a section's end hears the beginning of the next one; waiting here keeps two threads from making it twice
+                for each in mixed[index : index + 2]:
+                    each.result()
+                yield self.chunk(song, line, index, key)
+                if progress:
+                    progress((index + 1) / len(keys))
 
     def render(
         self, song: Song, progress: Callable[[float], None] | None = None, wanted: Callable[[], bool] = lambda: True

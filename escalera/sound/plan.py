@@ -30,7 +30,7 @@ from escalera.sound.spec import (
 )
 from escalera.sound.unit import extent
 
-MIX_VERSION = 2
+MIX_VERSION = 3
 OFF_DB = -59.5
 SEND_PATHS = tuple(row.send for row in RETURNS)
 RETURN_INDEX = {row.key: i for i, row in enumerate(RETURNS)}

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections import deque
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -62,12 +64,15 @@ class Desk:
         return self.buses.get(family, self.out)
 
 
-def mix_section(plan: Plan, play: Callable[[Part], Unit], until: int | None = None) -> SectionMix:
+Begin = Callable[[Part], Future[Unit]]
+
+
+def mix_section(plan: Plan, begin: Begin, until: int | None = None) -> SectionMix:
     """Mix the parts; with `until` only so many samples from the section's start, equal to those of the whole.
 
-    `play` gives a part's sound. A few are asked for at a time, so that a long section does not hold all of them.
+    `begin` asks for a part's sound. A few are asked for at a time, so that a long section does not hold all of them.
     """
-    edges = [_edges(part, play) for part in plan.parts]
+    edges = [_edges(part, begin) for part in plan.parts]
     if not any(end > start for start, end in edges):
         return SectionMix(0, np.zeros((2, 0), np.float32))
     first, last = min(start for start, _ in edges), max(end for _, end in edges)
@@ -85,8 +90,8 @@ def mix_section(plan: Plan, play: Callable[[Part], Unit], until: int | None = No
 
     desk = Desk(first, silent(), {f: silent() for f in sorted(families)}, {i: silent() for i in used})
     ducks = _duck_curves(plan, desk)
-    for low in range(0, len(plan.parts), AT_ONCE):
-        _enter(plan, plan.parts[low : low + AT_ONCE], play, desk, ducks)
+    for parts, units in _together(plan.parts, begin):
+        _enter(plan, parts, units, desk, ducks)
     _finish(plan, desk)
     if tail and length == whole:
         for audio in (desk.out, *desk.buses.values()):
@@ -94,10 +99,19 @@ def mix_section(plan: Plan, play: Callable[[Part], Unit], until: int | None = No
     return SectionMix(first, desk.out, {f: desk.buses[f] for f in sorted(plan.dynamic) if f in desk.buses})
 
 
-def _edges(part: Part, play: Callable[[Part], Unit]) -> tuple[int, int]:
+def _together(parts: list[Part], begin: Begin) -> Iterator[tuple[list[Part], list[Unit]]]:
+    """A few parts at a time with their sound; the next few are begun before these are handed on."""
+    groups = [parts[low : low + AT_ONCE] for low in range(0, len(parts), AT_ONCE)]
+    begun = deque([begin(part) for part in group] for group in groups[:1])
+    for group, following in zip(groups, [*groups[1:], []]):
+        begun.append([begin(part) for part in following])
+        yield group, [each.result() for each in begun.popleft()]
+
+
+def _edges(part: Part, begin: Begin) -> tuple[int, int]:
     """First sample of a part's sound and the one after its last; known without rendering, but for what was printed."""
     if part.printed:
-        unit = play(part)
+        unit = begin(part).result()
         return unit.offset, unit.end
     where = extent(part.spec, part.notes)
     return where.offset, where.end
@@ -106,12 +120,12 @@ def _edges(part: Part, play: Callable[[Part], Unit]) -> tuple[int, int]:
 def _enter(
     plan: Plan,
     parts: list[Part],
-    play: Callable[[Part], Unit],
+    units: list[Unit],
     desk: Desk,
     ducks: dict[tuple[int, float, float], Samples],
 ) -> None:
     """Add units to the mix, buses and sends, block by block, so that a block stays in the processor's cache."""
-    rows = [row for part in parts for row in _ways(plan, part, play(part), desk, ducks)]
+    rows = [row for part, unit in zip(parts, units) for row in _ways(plan, part, unit, desk, ducks)]
     places, length = np.zeros(3, np.int64), desk.out.shape[1]
     for low in range(0, length, SUM_BLOCK):
         places[1], places[2] = low, min(low + SUM_BLOCK, length)

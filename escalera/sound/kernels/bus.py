@@ -25,30 +25,34 @@ def edge_filter(left, right, cutoff_hz, block, high):
     filter). Both channels in one loop, so that the processor works on two chains at once; a mono signal is given as
     left with an empty right."""
     s1, s2, t1, t2, k = 0.0, 0.0, 0.0, 0.0, 1.41421356
-    n, last, g, a, stereo = len(left), -1.0, 0.0, 0.0, len(right) > 0
+    n, last, keep, turn, lift, stereo = len(left), -1.0, 0.0, 0.0, 0.0, len(right) > 0
     for index in range(-(-n // block)):
         if cutoff_hz[index] != last:
             last = cutoff_hz[index]
             g = np.tan(np.pi * min(max(last, 16.0), 20000.0) / RATE)
             a = 1.0 / (1.0 + g * (g + k))
+            keep, turn, lift = 2.0 * a - 1.0, 2.0 * a * g, 2.0 * a * g * g
         x = left[index * block : min(n, index * block + block)]
+        # the next state is written straight from the last one: two operations from sample to sample instead of five
         if stereo:
             y = right[index * block : min(n, index * block + block)]
             for i in range(len(x)):
                 u, v = x[i] + 1e-18, y[i] + 1e-18
-                band, band2 = a * (s1 + g * (u - s2)), a * (t1 + g * (v - t2))
-                low, low2 = s2 + g * band, t2 + g * band2
-                s1, t1 = 2 * band - s1, 2 * band2 - t1
-                s2, t2 = 2 * low - s2, 2 * low2 - t2
-                x[i] = u - k * band - low if high == 1 else low
-                y[i] = v - k * band2 - low2 if high == 1 else low2
+                d, e = u - s2, v - t2
+                n1, m1 = keep * s1 + turn * d, keep * t1 + turn * e
+                n2, m2 = (s2 + turn * s1) + lift * d, (t2 + turn * t1) + lift * e
+                low, low2 = 0.5 * (s2 + n2), 0.5 * (t2 + m2)
+                x[i] = u - 0.5 * k * (s1 + n1) - low if high == 1 else low
+                y[i] = v - 0.5 * k * (t1 + m1) - low2 if high == 1 else low2
+                s1, s2, t1, t2 = n1, n2, m1, m2
         else:
             for i in range(len(x)):
                 u = x[i] + 1e-18
-                band = a * (s1 + g * (u - s2))
-                low = s2 + g * band
-                s1, s2 = 2 * band - s1, 2 * low - s2
-                x[i] = u - k * band - low if high == 1 else low
+                d = u - s2
+                n1, n2 = keep * s1 + turn * d, (s2 + turn * s1) + lift * d
+                low = 0.5 * (s2 + n2)
+                x[i] = u - 0.5 * k * (s1 + n1) - low if high == 1 else low
+                s1, s2 = n1, n2
 
 
 @njit(f"void({A}, {A}, int64)", **OPTIONS)

@@ -6,7 +6,7 @@ Control values run straight between their grid points, so that a moving paramete
 import numpy as np
 from numba import njit
 
-from escalera.sound.kernels.parts import OPTIONS, RATE, A, warp
+from escalera.sound.kernels.parts import OPTIONS, RATE, A, sine, warp
 
 BLOCK = 16
 
@@ -22,6 +22,14 @@ def resonant(signal, cutoff_hz, resonance, kind):
         k = 1.41421356 * (1.0 - resonance[index]) + 0.06 * resonance[index]
         step = (target - g) / BLOCK
         a = 1.0 / (1.0 + g * (g + k))
+        if step == 0.0 and kind == 0:
+            keep, turn, lift = 2.0 * a - 1.0, 2.0 * a * g, 2.0 * a * g * g
+            for i in range(len(chunk)):
+                d = chunk[i] + 1e-18 - s2
+                n1, n2 = keep * s1 + turn * d, (s2 + turn * s1) + lift * d
+                chunk[i] = 0.5 * (s2 + n2)
+                s1, s2 = n1, n2
+            continue
         for i in range(len(chunk)):
             if step != 0.0:
                 g += step
@@ -188,8 +196,15 @@ def tank(in_l, in_r, out_l, out_r, decay_s, damping, size):
     span, pos = longest + 24 * block, longest
     lines, seg, tail = np.zeros((8, span), np.float32), np.zeros((8, block), np.float32), np.zeros(8, np.float32)
     d, tiny, n = np.float32(damping), np.float32(1e-18), len(in_l)
+    resting, quiet = True, 0  # nothing has sounded yet, or for so many samples nothing that could be heard
     for start in range(0, n, block):
         count = min(block, n - start)
+        loudest = np.float32(0.0)
+        for i in range(start, start + count):
+            loudest = max(loudest, abs(in_l[i]), abs(in_r[i]))
+        if loudest == 0.0 and resting:
+            continue
+        resting = False
         for k in range(8):
             first, out = pos - delays[k], seg[k]
             source = lines[k, first : first + count]
@@ -218,8 +233,10 @@ def tank(in_l, in_r, out_l, out_r, decay_s, damping, size):
         w0, w1, w2, w3 = lines[0, pos:], lines[1, pos:], lines[2, pos:], lines[3, pos:]
         w4, w5, w6, w7 = lines[4, pos:], lines[5, pos:], lines[6, pos:], lines[7, pos:]
         for i in range(count):
-            ol[i] += half * (s0[i] - s2[i] + s4[i] - s6[i])
-            orr[i] += half * (s1[i] - s3[i] + s5[i] - s7[i])
+            left, right = half * (s0[i] - s2[i] + s4[i] - s6[i]), half * (s1[i] - s3[i] + s5[i] - s7[i])
+            ol[i] += left
+            orr[i] += right
+            loudest = max(loudest, abs(left), abs(right))
         for i in range(count):
             a0, a1, a2, a3 = s0[i] + s1[i], s0[i] - s1[i], s2[i] + s3[i], s2[i] - s3[i]
             a4, a5, a6, a7 = s4[i] + s5[i], s4[i] - s5[i], s6[i] + s7[i], s6[i] - s7[i]
@@ -234,6 +251,10 @@ def tank(in_l, in_r, out_l, out_r, decay_s, damping, size):
             w6[i] = g[6] * (b2 - b6) - x[i]
             w7[i] = g[7] * (b3 - b7) - y[i]
         pos += count
+        quiet = quiet + count if loudest < 1e-7 else 0
+        if quiet > longest:
+            resting, quiet = True, 0
+            lines[:], tail[:], pos = 0.0, 0.0, longest
         if pos + block > span:  # back to the front, with as much of the past as the longest line needs
             for k in range(8):
                 line = lines[k]
@@ -271,7 +292,7 @@ def late_take(signal, out, delay, depth, rate_hz, phase):
     """The signal through a delay that breathes: a second take, a little late, a little sharp and flat by turns."""
     n = len(signal)
     for i in range(n):
-        at = i - delay - depth * np.sin(2 * np.pi * (rate_hz * i / RATE + phase))
+        at = i - delay - depth * sine(rate_hz * i / RATE + phase)
         k = int(np.floor(at))
         share = at - k
         if k >= 0 and k + 1 < n:

@@ -91,7 +91,7 @@ def throat(left, right, hold, freq, gain, seed, p):
         gl, gr = amp * np.sqrt(1.0 - side), amp * np.sqrt(1.0 + side)
         state, phase, tilt = seeded(seed, singer), (0.31 * singer) % 1.0, 0.0
         a1, b1, a2, b2, a3, b3 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-        g1, g2, g3, h1, h2, h3, step = 0.1, 0.1, 0.1, 0.5, 0.5, 0.5, base / RATE
+        k1, k2, k3, t1, t2, t3, l1, l2, l3, step = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, base / RATE
         for i in range(n):
             if i % 32 == 0:
                 t = i / RATE
@@ -105,14 +105,17 @@ def throat(left, right, hold, freq, gain, seed, p):
                 g1 = warp(max(here[0] * (1.0 - share) + there[0] * share, base * 1.02))
                 g2 = warp(here[1] * (1.0 - share) + there[1] * share)
                 g3 = warp(here[2] * (1.0 - share) + there[2] * share)
-                h1, h2, h3 = 1 / (1 + g1 * (g1 + 0.22)), 1 / (1 + g2 * (g2 + 0.16)), 1 / (1 + g3 * (g3 + 0.12))
+                h1, h2, h3 = 2 / (1 + g1 * (g1 + 0.22)), 2 / (1 + g2 * (g2 + 0.16)), 2 / (1 + g3 * (g3 + 0.12))
+                k1, k2, k3, t1, t2, t3 = h1 - 1.0, h2 - 1.0, h3 - 1.0, h1 * g1, h2 * g2, h3 * g3
+                l1, l2, l3 = t1 * g1, t2 * g2, t3 * g3
             state, air = noise(state)
             tilt += bright * (saw(phase, step) - tilt)
             x = tilt + breath * air
-            u, v, w = h1 * (a1 + g1 * (x - b1)), h2 * (a2 + g2 * (x - b2)), h3 * (a3 + g3 * (x - b3))
-            p1, p2, p3 = b1 + g1 * u, b2 + g2 * v, b3 + g3 * w
-            a1, b1, a2, b2, a3, b3 = 2 * u - a1, 2 * p1 - b1, 2 * v - a2, 2 * p2 - b2, 2 * w - a3, 2 * p3 - b3
-            y = 0.16 * tilt + 0.22 * u + 0.128 * v + 0.072 * w
+            d1, d2, d3 = x - b1, x - b2, x - b3  # each formant's next state straight from its last one
+            u, v, w = k1 * a1 + t1 * d1, k2 * a2 + t2 * d2, k3 * a3 + t3 * d3
+            y = 0.16 * tilt + 0.11 * (a1 + u) + 0.064 * (a2 + v) + 0.036 * (a3 + w)
+            b1, b2, b3 = (b1 + t1 * a1) + l1 * d1, (b2 + t2 * a2) + l2 * d2, (b3 + t3 * a3) + l3 * d3
+            a1, a2, a3 = u, v, w
             y *= swell(i, n, hold, attack)
             if spread > 0.0:
                 left[i] += gl * y
