@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import os
+import sys
 from pathlib import Path
 
 from pydantic import Field
 from pydantic_settings import BaseSettings, SettingsConfigDict
+
+# Where kernels and pages lie as they were compiled: part of the installation, not of the data
+COMPILED = Path(os.environ.get("NUMBA_CACHE_DIR") or Path(sys.prefix) / "numba-cache")
 
 
 class Settings(BaseSettings):
@@ -30,6 +35,11 @@ class Settings(BaseSettings):
     )
     workers: int = Field(
         1, ge=0, le=8, description="workers started with the server; 0 leaves the work to `escalera work`"
+    )
+    work_key: str = Field(
+        "",
+        pattern=r"^(.{16,200})?$",
+        description="key by which workers on other machines may take work; 16 characters or more, none lets nobody",
     )
     log: str = Field("info", pattern="^(debug|info|warning|error)$", description="how much is written into the log")
     language: str = Field(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import compileall
 import signal
 import threading
 import time
@@ -10,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+import escalera
 from escalera.errors import InputError
 from escalera.settings import Settings
 
@@ -93,8 +95,15 @@ def demo(seed_only: bool, port: int) -> None:
 
 
 @click.command()
-def work() -> None:
-    """Work through long work (exports) beside the server, in a process of its own."""
+@click.option("--server", default="", help="Take work from this server instead, e.g. http://studio:5000.")
+def work(server: str) -> None:
+    """Work through long work (exports) beside the server, in a process of its own.
+
+    With --server it helps a server on another machine to render, with the key that both have as ESCALERA_WORK_KEY.
+    """
+    if server:
+        _work_for(server)
+        return
     from escalera.cli.common import studio
     from escalera.services.jobs import Worker
     from escalera.services.memory import hold_little
@@ -105,6 +114,20 @@ def work() -> None:
         signal.signal(signal.SIGTERM, lambda *_: worker.close())
         click.echo(f"Working on what {opened.folder.name} has to do (stop with Ctrl-C).", err=True)
         worker.work()
+
+
+def _work_for(server: str) -> None:
+    from escalera.services.memory import hold_little
+    from escalera.services.remote_worker import RemoteWorker
+
+    settings = Settings()
+    if not settings.work_key:
+        raise InputError("Set ESCALERA_WORK_KEY to the key that the server was started with, 16 characters or more.")
+    hold_little()
+    worker = RemoteWorker(server, settings.work_key, settings.cache_mb, lambda line: click.echo(line, err=True))
+    signal.signal(signal.SIGTERM, lambda *_: worker.close())
+    click.echo(f"Rendering for {server} (stop with Ctrl-C).", err=True)
+    worker.work()
 
 
 @click.command()
@@ -129,10 +152,13 @@ def doctor(as_json: bool) -> None:
 
 @click.command()
 def warm() -> None:
-    """Compile the sound kernels, so that nothing compiles while you work."""
+    """Compile program, pages and sound kernels, so that nothing compiles while you start or work."""
     from escalera.cli.common import progress
+    from escalera.web import compile_pages
 
-    with progress("Compiling kernels") as tell:
+    with progress("Compiling") as tell:
+        compileall.compile_dir(Path(escalera.__file__).parent, quiet=2)
+        compile_pages()
         from escalera.meters import kernels as _  # noqa: F401
 
         tell(0.2)

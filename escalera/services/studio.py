@@ -25,6 +25,7 @@ from escalera.services.job_kinds import job_kinds
 from escalera.services.jobs import Jobs, Worker
 from escalera.services.logs import LOG
 from escalera.services.printing import print_edit, printed_audio
+from escalera.services.pure_work import Board, SectionHelp
 from escalera.services.rendering import Rendering
 from escalera.services.task_queue import TaskQueue
 from escalera.services.upkeep import back_up_daily, put_in_order
@@ -59,6 +60,8 @@ class Studio:
         disk = (self.folder / "sound", settings.disk_cache_mb)
         cache = settings.cache_mb if cache_mb is None else cache_mb
         self.rendering = Rendering(cache, lambda name: printed_audio(self.database, name), disk)
+        self.board = Board()
+        self.rendering.renderer.help = SectionHelp(self.board)
         self.queue = TaskQueue(self.folder, settings.queue)
         exports = settings.exports_mb * 1_000_000
         self.jobs = Jobs(self.database, self.queue, self.folder / "exports", exports, job_kinds(self))
@@ -153,9 +156,12 @@ class Studio:
         EditError
             When an edit does not apply, or would change a layer that is held; nothing is changed.
         """
+        return self._edited(song_id, base_id, self.state(song_id, base_id), edits, summary)
+
+    def _edited(self, song_id: int, base_id: int, before: Song, edits: Edit | Sequence[Edit], summary: str) -> Outcome:
         begun = time.perf_counter()
         steps = list(edits) if isinstance(edits, Sequence) else [edits]
-        song = before = self.state(song_id, base_id)
+        song = before
         summaries = []
         for step in steps:
             after = step.apply(song)  # first, since only an edit that applies can say what it did
@@ -176,7 +182,7 @@ class Studio:
                 head = self.repository.head(session, song_id)
                 if head.revision_id == base_id:
                     return head
-            revision = self.repository.append(session, song_id, base_id, song, summary, picture)
+            revision = self.repository.append(session, song_id, base_id, before, song, summary, picture)
         self.repository.remember(revision, song)
         return Head(song_id, revision, True, False, song)
 
@@ -203,8 +209,9 @@ class Studio:
 
     def command(self, song_id: int, base_id: int, fields: Mapping[str, str]) -> Outcome:
         """Read a command of the registry from fields and apply it to the state `base_id`; raises like `edit`."""
-        edits, summary = read_edits(fields, self.state(song_id, base_id), self)
-        outcome = self.edit(song_id, base_id, edits, summary)
+        before = self.state(song_id, base_id)
+        edits, summary = read_edits(fields, before, self)
+        outcome = self._edited(song_id, base_id, before, edits, summary)
         note_done(fields, outcome.head.song, self)
         return outcome
 

@@ -15,7 +15,7 @@ from typing import Any
 
 import numpy as np
 
-from escalera.sound.section import SectionMix
+from escalera.sound.section import SectionMix, mix_arrays, mix_from
 
 log = logging.getLogger("escalera")
 WAITING_BYTES = 40_000_000  # so much waits to be written; more is not kept
@@ -58,9 +58,7 @@ class DiskShelf:
             return None
         try:
             with np.load(file) as found:
-                mix = SectionMix(
-                    int(found["offset"]), found["audio"], {n[4:]: found[n] for n in found.files if n.startswith("bus ")}
-                )
+                mix = mix_from(found)
             os.utime(file)
             return mix
         except FileNotFoundError:
@@ -113,8 +111,7 @@ class DiskShelf:
             if isinstance(mix, bytes):
                 out.write(mix)
             else:
-                arrays: dict[str, Any] = {"offset": np.array(mix.offset), "audio": mix.audio}
-                arrays |= {f"bus {name}": audio for name, audio in mix.buses.items()}
+                arrays: dict[str, Any] = mix_arrays(mix)
                 np.savez(out, **arrays)
         fresh.rename(file)
         self._used += file.stat().st_size

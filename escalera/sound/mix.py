@@ -5,7 +5,9 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import replace
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,6 +38,20 @@ PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 FindAudio = Callable[[str], Samples]
 
 
+class Help(Protocol):
+    """Other machines that mix sections of a song that is rendered whole."""
+
+    def offer(self, song: Song, spans: list[tuple[Span, Plan]]) -> list[str]:
+        """Say what is wanted; gives the keys that are on offer."""
+        ...
+
+    def take(self, plan: Plan) -> SectionMix | None:
+        """What was mixed elsewhere, or None where it has to be done here."""
+        ...
+
+    def withdraw(self, keys: list[str]) -> None: ...
+
+
 class Renderer:
     """Turns songs into sound. One per process; the cache is shared by all songs.
 
@@ -52,6 +68,7 @@ class Renderer:
     def __init__(self, cache_mb: int = 700, find_audio: FindAudio | None = None, shelf: Shelf | None = None):
         self.cache = AudioCache(cache_mb * 1_000_000, shelf)
         self.find_audio = find_audio
+        self.help: Help | None = None
         self._room = ByteRoom(MIXING_BYTES)
         self._workers = ThreadPoolExecutor(WORKERS, "units")
         self._plans: Results[Plan] = Results(2048)
@@ -79,7 +96,10 @@ class Renderer:
             families = {p.family for p in parts}
             buses = {f: chain for f, chain in plan.buses.items() if f in families}
             plan = finish(song, span, parts, buses, plan.dynamic & families, plan.master, AHEAD_SAMPLES)
-        return self.cache.get_or_make(plan.key, lambda: self._mix(plan), keep=layers is None and wet, whole=True)
+        return self.cache.get_or_make(plan.key, lambda: self._helped(plan), keep=layers is None and wet, whole=True)
+
+    def _helped(self, plan: Plan) -> SectionMix:
+        return (self.help.take(plan) if self.help else None) or self._mix(plan)
 
     def _mix(self, plan: Plan, until: int | None = None) -> SectionMix:
         with self._room.take(BUFFERS * 8 * plan.reach):
@@ -220,7 +240,7 @@ class Renderer:
                 raise RenderStopped("A newer state is wanted; this one is not rendered to its end.")
             self.section_mix(song, span)
 
-        with ThreadPoolExecutor(2) as pool:
+        with self._helping(song, line), ThreadPoolExecutor(2) as pool:
             mixed: list[Future[None]] = []
             for index, key in enumerate(keys):
                 while len(mixed) < min(len(keys), index + AHEAD_SECTIONS):
@@ -231,6 +251,19 @@ class Renderer:
                 yield self.chunk(song, line, index, key)
                 if progress:
                     progress((index + 1) / len(keys))
+
+    @contextmanager
+    def _helping(self, song: Song, line: Timeline) -> Iterator[None]:
+        """While a whole song is rendered, sections that are not there yet may be mixed elsewhere, the last ones first."""
+        if self.help is None:
+            yield
+            return
+        spans = [(span, self.plan(song, span)) for span in line.spans]
+        keys = self.help.offer(song, [row for row in spans if row[1].key not in self.cache])
+        try:
+            yield
+        finally:
+            self.help.withdraw(keys)
 
     def render(
         self, song: Song, progress: Callable[[float], None] | None = None, wanted: Callable[[], bool] = lambda: True

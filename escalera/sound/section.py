@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Future
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -49,6 +50,16 @@ class SectionMix:
     @property
     def nbytes(self) -> int:
         return self.audio.nbytes + sum(b.nbytes for b in self.buses.values()) + 64
+
+
+def mix_arrays(mix: SectionMix) -> dict[str, NDArray[Any]]:
+    """A mix as named arrays, as they are kept in a .npz file: `audio` and each `bus …` of shape (2, n)."""
+    return {"offset": np.array(mix.offset), "audio": mix.audio} | {f"bus {n}": a for n, a in mix.buses.items()}
+
+
+def mix_from(found: Mapping[str, NDArray[Any]]) -> SectionMix:
+    """The mix, audio (2, n), that `mix_arrays` wrote. KeyError or ValueError where it is none."""
+    return SectionMix(int(found["offset"]), found["audio"], {n[4:]: found[n] for n in found if n.startswith("bus ")})
 
 
 @dataclass(eq=False)

@@ -46,7 +46,7 @@ class RevisionRow(Base):
     parent_id: Mapped[int | None] = mapped_column(ForeignKey("revisions.id"), default=None)
     summary: Mapped[str] = mapped_column(String(300))
     created_at: Mapped[datetime] = mapped_column(DateTime, default=now)
-    document: Mapped[bytes] = mapped_column(LargeBinary)
+    document: Mapped[bytes] = mapped_column(LargeBinary, deferred=True)  # read only where it is not remembered
 
 
 class PatternRow(Base):

@@ -130,8 +130,10 @@ class Repository:
             raise NotFound(f"Song {song_id} has no state {revision_id}. Open the song again.")
         return self._parsed(session, revision)
 
-    def append(self, session: Session, song_id: int, base_id: int, song: Song, summary: str, picture: Plain) -> int:
-        """Write a state after `base_id`, which must be the current one. Raises StaleRevision."""
+    def append(
+        self, session: Session, song_id: int, base_id: int, before: Song, song: Song, summary: str, picture: Plain
+    ) -> int:
+        """Write a state after `base_id`, which must be the current one and holds `before`. Raises StaleRevision."""
         version = self._version(session, song_id)
         if version.head_id != base_id:
             raise StaleRevision(
@@ -139,7 +141,7 @@ class Repository:
                 "is shown; "
                 "your last change was not made, so make it again if you still want it."
             )
-        known = {entry.pattern.content_hash for entry in self.at(session, song_id, base_id).patterns}
+        known = {entry.pattern.content_hash for entry in before.patterns}
         revision = self._write(session, song_id, base_id, song, summary, known)
         version.head_id = version.tip_id = revision
         self._touch(session, song_id, song, picture)

@@ -6,22 +6,26 @@ import gc
 import logging
 import secrets
 import time
+from contextlib import suppress
 from pathlib import Path
 
 from flask import Flask, Response, g, render_template, request
 from flask_compress import Compress
 from flask_wtf.csrf import CSRFError, CSRFProtect
+from jinja2 import FileSystemBytecodeCache
+from jinja2.runtime import Macro
 from jinja2.utils import htmlsafe_json_dumps
 from markupsafe import Markup
 from werkzeug.exceptions import HTTPException
 from werkzeug.routing import IntegerConverter
 
+from escalera.core.caching import Results
 from escalera.core.commands import write_command
 from escalera.core.time.ticks import clock
 from escalera.errors import DamagedState, EscaleraError, StoreError
 from escalera.services.logs import LOG, log_error
 from escalera.services.studio import Studio
-from escalera.settings import Settings
+from escalera.settings import COMPILED, Settings
 from escalera.web import (
     arranging,
     assets,
@@ -35,6 +39,7 @@ from escalera.web import (
     harmony,
     ideas,
     options,
+    remote_work,
     shelf,
     sound,
     stair,
@@ -43,10 +48,10 @@ from escalera.web import (
 from escalera.web import checks as judging
 from escalera.web.assets import asset_url
 from escalera.web.terms import term
-from escalera.web.texts import install_texts
+from escalera.web.texts import TEXTS_DIGEST, install_texts
 
 PAGES = (
-    assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, sound, files, counting, versions, dev, gate,
+    assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, sound, files, counting, versions, dev, gate, remote_work,
 )  # fmt: skip
 COMPRESSED = [
     "text/html",
@@ -62,20 +67,17 @@ COMPRESSED = [
 def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     """The application on a studio (by default the one of the data folder)."""
     app, settings = Flask(__name__), Settings()
-    app.jinja_options = {"trim_blocks": True, "lstrip_blocks": True}  # so that templates may be laid out as source
     studio = studio or Studio()
     app.extensions["studio"] = studio
     app.config.update(
         SECRET_KEY=_secret(studio.folder), TESTING=testing, WTF_CSRF_TIME_LIMIT=None,
         MAX_CONTENT_LENGTH=settings.upload_mb * 1_000_000, MAX_FORM_MEMORY_SIZE=8_000_000, SEND_FILE_MAX_AGE_DEFAULT=31_536_000,
-        SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, PASSCODE=settings.passcode,
+        SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, PASSCODE=settings.passcode, WORK_KEY=settings.work_key,
         COMPRESS_MIN_SIZE=1_000, COMPRESS_LEVEL=5, COMPRESS_ALGORITHM=["gzip"], COMPRESS_MIMETYPES=COMPRESSED,
     )  # fmt: skip
-    CSRFProtect(app)
+    CSRFProtect(app).exempt(remote_work.blueprint)
     Compress(app)
-    install_texts(app, settings.language)
-    app.jinja_env.globals.update(asset=asset_url, term=term, do=_do)
-    app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}", fields=write_command)
+    _install_pages(app, settings.language)
     app.url_map.converters["int"] = _Id
     for module in PAGES:
         app.register_blueprint(module.blueprint)
@@ -92,6 +94,35 @@ class _Id(IntegerConverter):
     """Ids in addresses, as large as the store holds them."""
 
     regex = r"\d{1,15}"
+
+
+def _install_pages(app: Flask, language: str) -> None:
+    """What templates are made with; in the language they are written in, they are compiled once and kept beside the kernels."""
+    app.jinja_options = {"trim_blocks": True, "lstrip_blocks": True}  # so that templates may be laid out as source
+    if not install_texts(app, language):
+        folder = COMPILED / f"pages-{TEXTS_DIGEST}"
+        with suppress(OSError):
+            folder.mkdir(parents=True, exist_ok=True)
+            app.jinja_env.bytecode_cache = FileSystemBytecodeCache(str(folder))
+    app.jinja_env.globals.update(asset=asset_url, term=term, do=_do, remembered=_remembered)
+    app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}", fields=write_command)
+
+
+def compile_pages() -> None:
+    """Compile every template ahead of the first start."""
+    app = Flask(__name__)
+    _install_pages(app, Settings().language)
+    for name in app.jinja_env.list_templates():
+        app.jinja_env.get_template(name)
+
+
+_drawn: Results[Markup] = Results(4096)
+
+
+def _remembered(macro: Macro, *given: object) -> Markup:
+    """What a macro makes of values, made once: for parts of a page that most edits leave as they are. The macro may use
+    nothing but what it is given."""
+    return _drawn.get_or_make((macro.name, given), lambda: Markup(macro(*given)))
 
 
 def _do(kind: str, **fields: object) -> Markup:

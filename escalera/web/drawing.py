@@ -54,7 +54,6 @@ class DrawnStep:
     hatch: tuple[float, float]
     value: float
     measured: float | None
-    tension: tuple[tuple[float, float], ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,7 +122,6 @@ def _step(energy: SectionEnergy, x: float, width: float, pixels: float, measured
         hatch,
         value,
         measured,
-        tuple((round(x + width * (i + 0.5) / section.bars, 2), float(v)) for i, v in enumerate(energy.tension)),
     )
 
 

@@ -293,6 +293,15 @@ class SongView:
         mine = (p for p in self.span.section.placements if p.layer_id == self.selection.layer_id)
         return [p for p in mine if p.start_ticks < high and p.end_ticks > low]
 
+    def tile_bars(self) -> list[tuple[int, bool]]:
+        """Number of every bar of the chosen tile in the song, and whether the layer plays in it."""
+        phrase, rows = self.tile(), self.tile_placements()
+        edges = self.span.bar_ticks[phrase.first_bar - self.span.first_bar :][: phrase.bars + 1]
+        return [
+            (phrase.first_bar + i, any(p.start_ticks < b and p.end_ticks > a for p in rows))
+            for i, (a, b) in enumerate(zip(edges, edges[1:]))
+        ]
+
     def line(self) -> LineReading | None:
         """What the chosen tile's line is; None for drums and silence."""
         assert self.layer is not None

@@ -9,6 +9,7 @@ translation (`sentences.po`) is looked up where a page shows them.
 from __future__ import annotations
 
 import gettext
+import hashlib
 import re
 from ast import literal_eval
 from collections.abc import Mapping
@@ -19,6 +20,9 @@ from jinja2 import Environment
 from jinja2.ext import Extension
 from markupsafe import escape
 
+TEXTS_DIGEST = hashlib.blake2b(
+    Path(__file__).read_bytes(), digest_size=5
+).hexdigest()  # compiled templates depend on this file
 FOLDER = Path(__file__).with_name("texts")
 DOMAIN = "messages"
 STANDING = re.compile(r"""\{\{ _\(("(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*')\) \}\}""")
@@ -69,8 +73,9 @@ class Sentences:
         return text
 
 
-def install_texts(app: Flask, language: str, folder: Path = FOLDER) -> None:
-    """Let templates speak a language; what is not translated stays English."""
+def install_texts(app: Flask, language: str, folder: Path = FOLDER) -> bool:
+    """Let templates speak a language; what is not translated stays English. Says whether there is a translation, which is
+    woven into templates as they are compiled."""
     found = gettext.translation(DOMAIN, folder, [language], fallback=True)
     filled = gettext.translation("sentences", folder, [language], fallback=True)
     catalog = {k: v for k, v in getattr(filled, "_catalog", {}).items() if isinstance(k, str) and k and v}
@@ -85,3 +90,7 @@ def install_texts(app: Flask, language: str, folder: Path = FOLDER) -> None:
     app.jinja_env.sentences = sentences if catalog else None  # type: ignore[attr-defined]
     app.jinja_env.filters["translated"] = _translate
     app.jinja_env.install_gettext_translations(found, newstyle=False)  # type: ignore[attr-defined]
+    translated = isinstance(found, gettext.GNUTranslations) or bool(catalog)
+    if translated:
+        app.jinja_env.bytecode_cache = None  # what is kept there is in the language templates are written in
+    return translated

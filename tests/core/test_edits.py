@@ -301,6 +301,20 @@ def test_curves_throws_and_treatments_survive_split_and_merge(bars):
     )
 
 
+def test_one_bar_of_a_phrase_is_emptied_and_filled_again():
+    def bar(number):
+        return EDITS["toggle_tile"](V, K, 0, number)
+
+    emptied = bar(1).apply(SONG)
+    assert [t // 3840 for t in sorted(set(starts(SONG, V, K)) - set(starts(emptied, V, K)))] == [1] * 4
+    assert bar(1).summary(SONG).startswith("Lifted") and bar(1).summary(SONG).endswith("bar 2")
+    assert starts(bar(1).apply(emptied), V, K) == starts(SONG, V, K)
+    alone = bar(2).apply(EDITS["lift"](V, K, 0).apply(SONG))
+    assert {t // 3840 for t in starts(alone, V, K) if t < 4 * 3840} == {2}
+    with pytest.raises(InputError, match="Bar of phrase 1 4 lies outside"):
+        bar(4).apply(SONG)
+
+
 def test_the_last_section_stays():
     alone = EDITS["remove_section"](V).apply(SONG)
     with pytest.raises(EditError, match="only section"):

@@ -22,7 +22,7 @@ def test_a_spelled_name_reads_back(fifths):
 
 @pytest.mark.parametrize(("key", "pitch", "name"), [
     ("Eb major", 63, "E♭4"), ("E major", 63, "D♯4"), ("C major", 60, "C4"), ("F minor", 68, "A♭4"), ("C# major", 72, "B♯4"),
-    ("D minor", 61, "C♯4"), ("Gb major", 71, "C♭5"), ("A harmonic minor", 68, "G♯4"), ("F lydian", 71, "B4"), ("E phrygian dominant", 68, "G♯4"),
+    ("D minor", 61, "C♯4"), ("Gb major", 71, "C♭5"), ("A harmonic minor", 68, "G♯4"), ("F lydian", 71, "B4"), ("Gb major", 62, "D4"), ("C# major", 74, "D5"), ("E phrygian dominant", 68, "G♯4"),
 ])  # fmt: skip
 def test_pitches_are_spelled_in_the_key(key, pitch, name):
     assert parse_key(key).pitch_name(pitch) == name

@@ -45,6 +45,7 @@ from escalera.core.document.limits import (
 )
 from escalera.core.document.pattern_text import PatternText
 from escalera.core.document.schools import SCHOOLS
+from escalera.core.hashing import HashedOnce
 from escalera.core.palette.parameters import Settings
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS, Sound
 from escalera.core.rhythm.pattern import Pattern
@@ -119,9 +120,10 @@ class Progression:
 
 
 @dataclass(frozen=True, slots=True)
-class Variation:
+class Variation(HashedOnce):
     """What one placement changes of its pattern. The default changes nothing."""
 
+    __hash__ = HashedOnce.__hash__
     transpose_semitones: Annotated[int, number("Transposed by", -24, 24, "semitones")] = 0
     keep: Annotated[float, number("Share of notes kept", 1e-6, 1)] = 1.0
     double: bool = False
@@ -145,9 +147,10 @@ class Variation:
 
 
 @dataclass(frozen=True, slots=True)
-class Placement:
+class Placement(HashedOnce):
     """A pattern sounding in one layer from start to end; its cycles count from the section's start plus offset."""
 
+    __hash__ = HashedOnce.__hash__
     id: int
     layer_id: int
     pattern_id: int
@@ -182,7 +185,8 @@ class Groove:
 
 
 @dataclass(frozen=True, slots=True)
-class Section:
+class Section(HashedOnce):
+    __hash__ = HashedOnce.__hash__
     id: int
     name: Annotated[str, text("Name", MAX_NAME, required=True)]
     role: Annotated[str, choice("Role", ROLES)] = "none"
@@ -226,7 +230,8 @@ class Parked:
 
 
 @dataclass(frozen=True, slots=True)
-class Layer:
+class Layer(HashedOnce):
+    __hash__ = HashedOnce.__hash__
     id: int
     name: Annotated[str, text("Name", MAX_NAME, required=True)]
     sound_key: Annotated[str, text("Sound", MAX_NAME, required=True, pinned=True, frozen=True)]

@@ -40,31 +40,50 @@ def _where(song: Song, section_id: int, layer_id: int, phrase: int | None) -> st
 
 @edit("toggle_tile", "placements")
 class ToggleTile:
-    """Silence a layer in a phrase, or fill the bare phrase with what it plays nearby."""
+    """Silence a layer in a phrase, or in one bar of it, or fill what is bare with what it plays nearby."""
 
     section_id: int
     layer_id: int
     phrase: int
+    bar: int | None = None  # of the phrase, from 0
 
-    def _sounds(self, song: Song) -> bool:
+    def _span(self, song: Song) -> tuple[int, int]:
         section = section_of(song, self.section_id)
         low, high = span_ticks(song, section, self.phrase, None, None)
-        return any(
-            p.layer_id == self.layer_id and p.start_ticks < high and p.end_ticks > low for p in section.placements
-        )
+        if self.bar is None:
+            return low, high
+        edges = [t for t in section_bar_ticks(section, song.metre) if low <= t <= high]
+        bar = whole_number(self.bar, f"bar of phrase {self.phrase + 1}", 0, len(edges) - 2)
+        return edges[bar], edges[bar + 1]
+
+    def _sounds(self, song: Song) -> bool:
+        return bool(_inside(section_of(song, self.section_id), self.layer_id, *self._span(song)))
 
     def apply(self, song: Song) -> Song:
         section, layer, ids = section_of(song, self.section_id), layer_of(song, self.layer_id), Ids(song.next_id)
-        low, high = span_ticks(song, section, self.phrase, None, None)
+        low, high = self._span(song)
+        phrase = span_ticks(song, section, self.phrase, None, None)
         if self._sounds(song):
             return _put(song, section, layer.id, low, high, [], ids)
-        return _put(
-            song, section, layer.id, low, high, _filling(song, section, layer.id, self.phrase, low, high, ids), ids
-        )
+        beside = _inside(section, layer.id, *phrase)
+        if beside:  # the rest of the phrase plays: its bare bar takes part in what is next to it
+            near = min(beside, key=lambda p: min(abs(p.start_ticks - high), abs(p.end_ticks - low)))
+            return _put(
+                song, section, layer.id, low, high, [replace(near, id=ids(), start_ticks=low, end_ticks=high)], ids
+            )
+        filling = _filling(song, section, layer.id, self.phrase, *phrase, ids)
+        inside = [c for c in (clip(p, low, high) for p in filling) if c]
+        return _put(song, section, layer.id, low, high, inside, ids)
 
     def summary(self, song: Song) -> str:
         where = _where(song, self.section_id, self.layer_id, self.phrase)
+        where += "" if self.bar is None else f", bar {self.bar + 1}"
         return f"Lifted {where}" if self._sounds(song) else f"Placed {where}"
+
+
+def _inside(section: Section, layer_id: int, low: int, high: int) -> list[Placement]:
+    """What a layer plays between two ticks of a section."""
+    return [p for p in section.placements if p.layer_id == layer_id and p.start_ticks < high and p.end_ticks > low]
 
 
 def _filling(

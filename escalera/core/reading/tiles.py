@@ -5,13 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from itertools import accumulate
 
+from escalera.core.caching import Results
 from escalera.core.document.song import Placement, Section, Song
+from escalera.core.hashing import HashedOnce
 from escalera.core.reading.timeline import Span
 from escalera.core.time.ticks import bars_counted, clock
 
 
 @dataclass(frozen=True, slots=True)
-class Tile:
+class Tile(HashedOnce):
     """One layer in one phrase. `state`: empty, full, part, thin, opening, closing; `varied` when a pattern is changed.
 
     `filled` are the stretches that sound, as shares of the phrase, where it does not sound throughout.
@@ -26,6 +28,7 @@ class Tile:
     varied: bool
     patterns: tuple[str, ...]
     filled: tuple[tuple[float, float], ...] = ()
+    __hash__ = HashedOnce.__hash__
 
     @property
     def said(self) -> str:
@@ -36,8 +39,20 @@ class Tile:
         )
 
 
+_kept: Results[dict[int, list[Tile]]] = Results(512)
+
+
 def tiles(song: Song, span: Span) -> dict[int, list[Tile]]:
-    """The tiles of every layer in a section by layer id, one a phrase."""
+    """The tiles of every layer in a section by layer id, one a phrase; not to be changed."""
+    section = span.section
+    played = {p.pattern_id for p in section.placements}
+    names = tuple((p.id, p.name) for p in song.patterns if p.id in played)
+    layers = tuple(layer.id for layer in song.layers)
+    key = (section.id, span.first_bar, section.phrases, span.phrase_ticks(), section.placements, layers, names)
+    return _kept.get_or_make(key, lambda: _tiles(span, layers, dict(names)))
+
+
+def _tiles(span: Span, layers: tuple[int, ...], names: dict[int, str]) -> dict[int, list[Tile]]:
     section, phrases = span.section, span.phrase_ticks()
     inside: dict[tuple[int, int], list[Placement]] = {}
     for p in section.placements:
@@ -46,28 +61,34 @@ def tiles(song: Song, span: Span) -> dict[int, list[Tile]]:
                 inside.setdefault((p.layer_id, phrase), []).append(p)
     first_bars = list(accumulate(section.phrases, initial=span.first_bar))
     return {
-        layer.id: [
-            _tile(song, section, layer.id, i, first_bars[i], phrases[i], inside.get((layer.id, i), []))
+        layer: [
+            _tile(names, section, layer, i, first_bars[i], phrases[i], inside.get((layer, i), []))
             for i in range(len(phrases))
         ]
-        for layer in song.layers
+        for layer in layers
     }
 
 
 def _tile(
-    song: Song, section: Section, layer_id: int, phrase: int, bar: int, ticks: tuple[int, int], inside: list[Placement]
+    names: dict[int, str],
+    section: Section,
+    layer_id: int,
+    phrase: int,
+    bar: int,
+    ticks: tuple[int, int],
+    inside: list[Placement],
 ) -> Tile:
     bars = section.phrases[phrase]
     if not inside:
         return Tile(section.id, layer_id, phrase, bar, bars, "empty", False, ())
     low, high = ticks
     covered = sum(min(p.end_ticks, high) - max(p.start_ticks, low) for p in inside)
-    names = tuple(dict.fromkeys(song.pattern_by_id[p.pattern_id].name for p in inside))
+    called = tuple(dict.fromkeys(names[p.pattern_id] for p in inside))
     changed = (p.variation for p in inside)
     varied = any(v.transpose_semitones or v.double or v.reverse or abs(v.level_start_db) > 0.01 for v in changed)
     state = _state(inside, covered, high - low)
     filled = _filled(inside, low, high) if covered < (high - low) * 0.99 else ()
-    return Tile(section.id, layer_id, phrase, bar, bars, state, varied, names, filled)
+    return Tile(section.id, layer_id, phrase, bar, bars, state, varied, called, filled)
 
 
 def _filled(inside: list[Placement], low: int, high: int) -> tuple[tuple[float, float], ...]:

@@ -42,6 +42,8 @@ WITH_SIGNATURE = (*PARENTS[0][2], "harmonic minor", "melodic minor")
 MODE_ALIASES = {"": "major", "maj": "major", "ionian": "major", "aeolian": "minor", "min": "minor", "m": "minor",
                 "natural minor": "minor", "superlocrian": "altered"}  # fmt: skip
 
+FLATTEST, SHARPEST = -8, 12  # F♭ and B♯ on the line of fifths: beyond them names take two accidentals
+
 
 @dataclass(frozen=True, slots=True)
 class Key:
@@ -111,8 +113,10 @@ def _classes(key: Key) -> frozenset[int]:
 
 @lru_cache(maxsize=512)
 def _spellings(key: Key) -> tuple[int, ...]:
+    """The scale's own names; other notes by the nearest that has one accidental at most: D rather than E♭♭."""
     own = {fifths_to_class(f): f for f in key.scale_fifths}
-    return tuple(own.get(c, nearest_fifths(c, key.tonic_fifths + 0.5)) for c in range(12))
+    near = (own.get(c, nearest_fifths(c, key.tonic_fifths + 0.5)) for c in range(12))
+    return tuple(f if f in key.scale_fifths else f + 12 * (f < FLATTEST) - 12 * (f > SHARPEST) for f in near)
 
 
 def parse_key(text: str) -> Key:
