@@ -1,0 +1,276 @@
+"""Form of what was played: where parts begin, by who enters and leaves, by fills and crashes, by what comes back; and which parts are
+the same, with layers added, varied or in another key."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from escalera.core.performance.chord_reading import ReadChord
+from escalera.core.performance.played import CRASHES, Floats, Ints, Played
+
+# what speaks for a join before a bar, and how long parts usually are; fitted on performances made for it
+ENTRY, CRASH, FILL, NEW_TUNE, NEW_CHORDS, AGAIN, NEW_DRUMS = 1.3, 0.55, 0.5, 0.5, 0.9, 0.9, 0.5
+PRICE = 1.05
+USUAL = {4: 0.0, 8: 0.75, 12: 0.3, 16: 0.6, 24: 0.1, 32: 0.1}
+SHORTEST, LONGEST = 2, 40
+ALIKE_CHORDS, ALIKE_TUNE = 0.8, 0.5
+FAINT = 0.8  # a join within a part that goes on unchanged needs more than this to be one
+
+
+@dataclass(frozen=True, slots=True)
+class FoundPart:
+    """A part from a bar (from 0) on. `like` is the index of the first part it repeats, -1 for none before it; it lies
+    `shift` semitones higher than that one."""
+
+    first_bar: int
+    bars: int
+    like: int = -1
+    shift: int = 0
+
+
+@dataclass(frozen=True, eq=False)
+class Form:
+    parts: tuple[FoundPart, ...]
+    confidence: float
+
+
+def bar_chords(played: Played, chords: Sequence[ReadChord]) -> list[tuple[tuple[int, str], ...]]:
+    """Roots and thirds that sound in every bar, with the place where each begins, for comparing bars."""
+    rows: list[list[tuple[int, str]]] = [[] for _ in range(played.bars)]
+    current: tuple[int, str] | None = None
+    at = 0
+    for bar in range(played.bars):
+        if current is not None and not (at < len(chords) and chords[at].bar == bar and chords[at].beat == 0):
+            rows[bar].append(current)
+        while at < len(chords) and chords[at].bar == bar:
+            chord = chords[at].chord
+            current = (chord.root_class, "m" if (chord.root_class + 3) % 12 in chord.classes else "M")
+            rows[bar].append(current)
+            at += 1
+    return [tuple(row) for row in rows]
+
+
+def find_form(played: Played, chords: Sequence[ReadChord]) -> Form:
+    """Parts of at least two bars. A song in which nothing changes is one part, or parts of sixteen bars."""
+    cues = _cues(played, bar_chords(played, chords))
+    edges = _cut(cues, played.bars)
+    rows = bar_chords(played, chords)
+    parts: list[FoundPart] = []
+    for low, high in zip(edges, edges[1:]):
+        like, shift = _recalled(played, rows, parts, low, high)
+        parts.append(FoundPart(low, high - low, like, shift))
+    parts = _joined(parts, cues)
+    edges = [*(p.first_bar for p in parts), played.bars]
+    inner = [cues[e] for e in edges[1:-1]]
+    others = np.delete(cues, edges) if len(cues) > len(edges) else np.zeros(1)
+    sure = float(np.clip((np.mean(inner) - float(np.percentile(others, 90))) / 1.5, 0, 1)) if inner else 0.0
+    return Form(tuple(parts), sure)
+
+
+def _joined(parts: list[FoundPart], cues: Floats) -> list[FoundPart]:
+    """Two neighbours of at most sixteen bars that are the same, with nothing said between them, are one part."""
+    kept: list[FoundPart] = []
+    places: dict[int, int] = {}  # index before -> index after
+    for index, part in enumerate(parts):
+        before = kept[-1] if kept else None
+        same = before is not None and part.like >= 0 and not part.shift
+        if same and before is not None:
+            root = places[part.like]
+            same = root == len(kept) - 1 or (before.like >= 0 and root == before.like)
+            same = same and before.shift == 0 and before.bars + part.bars <= 16 and cues[part.first_bar] < FAINT
+        if same and before is not None:
+            kept[-1] = FoundPart(before.first_bar, before.bars + part.bars, before.like, before.shift)
+        else:
+            kept.append(FoundPart(part.first_bar, part.bars, places.get(part.like, -1), part.shift))
+        places[index] = len(kept) - 1
+    return kept
+
+
+def _cues(played: Played, rows: list[tuple[tuple[int, str], ...]]) -> Floats:
+    """What speaks for a join before every bar, shape (bars + 1,)."""
+    bars, kinds = played.bars, played.kinds
+    cues = np.zeros(bars + 1)
+    busy = np.array([[float(len(x)) for x in part] for part in played.by_bar]).reshape(len(played.parts), bars)
+    sounds = kinds >= 0
+    drums = [i for i, p in enumerate(played.parts) if p.is_drum]
+    pitched = [i for i, p in enumerate(played.parts) if not p.is_drum]
+    tunes = [i for i in pitched if _is_tune(played, i)]
+    again = _comes_back(kinds, rows, tunes or pitched)
+    for bar in range(1, bars):
+        before, after = slice(max(0, bar - 2), bar), slice(bar, min(bars, bar + 2))
+        was, will = sounds[:, before].any(axis=1), sounds[:, after].any(axis=1)
+        weight = np.minimum(1.0, busy.sum(axis=1) / max(1.0, busy.sum()) * len(busy))
+        # those who come in exactly here, or were heard until here
+        enters = (~sounds[:, before].any(axis=1)) & sounds[:, bar]
+        leaves = sounds[:, bar - 1] & ~sounds[:, after].any(axis=1)
+        if will.any() and was.any():
+            cues[bar] += ENTRY * min(1.6, float(((0.5 + 0.5 * weight) * (enters | leaves)).sum()))
+        for i in drums:
+            here, last = played.by_bar[i][bar], played.by_bar[i][bar - 1]
+            if len(here) and np.isin(here[here[:, 0] < 240, 2], list(CRASHES)).any():
+                cues[bar] += CRASH
+            if len(last) and _is_fill(played, i, bar - 1):
+                cues[bar] += FILL
+            if _changed(kinds[i], bar):
+                cues[bar] += NEW_DRUMS
+        cues[bar] += NEW_CHORDS * _turned(rows, bar) + AGAIN * again[bar]
+        cues[bar] += NEW_TUNE * max((_changed(kinds[i], bar) for i in tunes), default=0.0)
+    return cues
+
+
+def _is_tune(played: Played, part: int) -> bool:
+    """One note at a time, above the bass, not the same bar all along."""
+    notes = played.parts[part].notes
+    if len(notes) < 8 or float(np.median(notes[:, 2])) < 52:
+        return False
+    together = len(notes) / max(1, len(np.unique(notes[:, 0] // 60)))
+    kinds = played.kinds[part]
+    distinct = len(set(kinds[kinds >= 0].tolist()))
+    return together < 1.3 and distinct >= 4
+
+
+def _is_fill(played: Played, part: int, bar: int) -> bool:
+    """A bar that is another than the one before it, with toms or more strokes on the snare toward its end."""
+    kinds, row = played.kinds[part], played.by_bar[part][bar]
+    if bar == 0 or kinds[bar] == kinds[bar - 1]:
+        return False
+    half = played.metres[bar].bar_ticks // 2
+    late = row[row[:, 0] >= half]
+    struck = np.isin(late[:, 2], (38, 40, 41, 43, 45, 47, 48, 50))
+    before = played.by_bar[part][bar - 1]
+    usual = np.isin(before[before[:, 0] >= half, 2], (38, 40, 41, 43, 45, 47, 48, 50)).sum()
+    return bool(struck.sum() >= usual + 2)
+
+
+def _changed(kinds: Ints, bar: int) -> float:
+    """How far what a part plays after a bar line was not played in the four bars before it."""
+    before, after = set(kinds[max(0, bar - 4) : bar].tolist()), kinds[bar : bar + 4].tolist()
+    if not before or not after:
+        return 0.0
+    return sum(k not in before for k in after) / len(after)
+
+
+def _turned(rows: list[tuple[tuple[int, str], ...]], bar: int) -> float:
+    """Whether the chords after a bar line differ from the loop before it, at four bars' distance."""
+    span = range(4)
+    pairs = [(rows[bar - 4 + i], rows[bar + i]) for i in span if bar - 4 + i >= 0 and bar + i < len(rows)]
+    if len(pairs) < 2:
+        return 0.0
+    after = sum(a != b for a, b in pairs) / len(pairs)
+    earlier = [(rows[bar - 8 + i], rows[bar - 4 + i]) for i in span if bar - 8 + i >= 0]
+    steady = sum(a == b for a, b in earlier) / len(earlier) if earlier else 0.5
+    return after * steady
+
+
+def _comes_back(kinds: Ints, rows: list[tuple[tuple[int, str], ...]], parts: list[int]) -> Floats:
+    """For every bar line, whether a stretch that was heard before begins here, or one that comes again (0..1)."""
+    bars = len(rows)
+    found = np.zeros(bars + 1)
+    mine = kinds[parts]
+    for lag in range(4, bars - 3):
+        same = np.zeros(bars, bool)
+        for bar in range(bars - lag):
+            a, b = mine[:, bar], mine[:, bar + lag]
+            both = (a >= 0) & (b >= 0)
+            same[bar] = bool(both.any() and (a == b)[both].mean() > 0.6) and rows[bar] == rows[bar + lag]
+        start = None
+        for bar in range(bars - lag + 1):
+            on = bar < bars - lag and same[bar]
+            if on and start is None:
+                start = bar
+            elif not on and start is not None:
+                length = bar - start
+                if length >= 4 and len(set(map(tuple, mine[:, start:bar].T.tolist()))) >= min(4, length) // 2 + 1:
+                    worth = min(1.0, length / 8)
+                    for edge in (start, start + lag):
+                        found[edge] = max(found[edge], worth)
+                start = None
+    return found
+
+
+def _cut(cues: Floats, bars: int) -> list[int]:
+    """Edges of the parts that gather the most cues at usual lengths."""
+    best = np.full(bars + 1, -1e9)
+    back = np.zeros(bars + 1, np.int64)
+    best[0] = 0.0
+    for end in range(1, bars + 1):
+        for length in range(1, min(LONGEST, end) + 1):
+            start = end - length
+            if best[start] < -1e8 or (length < SHORTEST and end < bars and start > 0):
+                continue
+            score = best[start] + _usual(length) + (cues[end] if end < bars else 0.0) - PRICE
+            if score > best[end]:
+                best[end], back[end] = score, start
+    edges = [bars]
+    while edges[-1] > 0:
+        edges.append(int(back[edges[-1]]))
+    return edges[::-1]
+
+
+def _usual(length: int) -> float:
+    if length in USUAL:
+        return USUAL[length]
+    if length % 4 == 0:
+        return -0.1
+    return -0.7 if length % 2 == 0 else -1.1 - (0.4 if length < 4 else 0.0)
+
+
+def _recalled(
+    played: Played, rows: list[tuple[tuple[int, str], ...]], parts: list[FoundPart], low: int, high: int
+) -> tuple[int, int]:
+    """The first part that bars repeat, and how much higher they lie; -1 where they repeat none."""
+    best, found = 0.0, (-1, 0)
+    for index, part in enumerate(parts):
+        if part.like >= 0:
+            continue
+        for shift in range(-5, 7):
+            worth = _likeness(played, rows, part, low, high, shift) - 0.02 * abs(shift)
+            if worth > best:
+                best, found = worth, (index, shift)
+    return found if best > 0 else (-1, 0)
+
+
+def _likeness(
+    played: Played, rows: list[tuple[tuple[int, str], ...]], part: FoundPart, low: int, high: int, shift: int
+) -> float:
+    """How far bars are a part over again, `shift` semitones higher; 0 where they are not."""
+    length = min(part.bars, high - low)
+    if length < 2:
+        return 0.0
+    pairs = [(part.first_bar + i, low + i) for i in range(length)]
+    chords = sum(_moved(rows[a], shift) == rows[b] for a, b in pairs) / length if any(rows[a] for a, _ in pairs) else 0.6
+    tunes = [_same_share(played, i, pairs, shift) for i in range(len(played.parts))]
+    heard = [s for s in tunes if s is not None]
+    line = float(np.mean(heard)) if heard else 0.0
+    apart = abs(part.bars - (high - low)) / max(part.bars, high - low)
+    if chords < ALIKE_CHORDS or (heard and line < ALIKE_TUNE):
+        return 0.0
+    return chords + line - 0.3 * apart
+
+
+def _moved(row: tuple[tuple[int, str], ...], shift: int) -> tuple[tuple[int, str], ...]:
+    return tuple(((root + shift) % 12, third) for root, third in row)
+
+
+def _same_share(played: Played, part: int, pairs: list[tuple[int, int]], shift: int) -> float | None:
+    """Share of the bars in which a part plays both times and plays the same."""
+    kinds, rows, drum = played.kinds[part], played.by_bar[part], played.parts[part].is_drum
+    both = [(a, b) for a, b in pairs if kinds[a] >= 0 and kinds[b] >= 0]
+    if len(both) < max(1, len(pairs) // 2):
+        return None
+    same = 0
+    for a, b in both:
+        if drum or not shift:
+            same += kinds[a] == kinds[b]
+        else:
+            same += _nearly(rows[a], rows[b], shift)
+    return same / len(both)
+
+
+def _nearly(a: Ints, b: Ints, shift: int) -> bool:
+    """As the same bar, with a note more or less."""
+    here, there = set((a[:, 2] + shift).tolist()), set(b[:, 2].tolist())
+    return bool(here & there) and len(here & there) >= 0.75 * max(len(here), len(there))
