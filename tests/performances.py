@@ -185,8 +185,12 @@ class _Band:
                 for pitch in self.voiced(root, tones, 55):
                     self.note(hand, start + part * size, size * (0.95 / len(rhythm)), pitch, 74)
             if self.loose:
-                self.tracks[hand].append((start + 30, 2, mido.Message("control_change", control=64, value=127, channel=hand)))
-                self.tracks[hand].append((start + size - 20, 2, mido.Message("control_change", control=64, value=0, channel=hand)))
+                self.tracks[hand].append(
+                    (start + 30, 2, mido.Message("control_change", control=64, value=127, channel=hand))
+                )
+                self.tracks[hand].append(
+                    (start + size - 20, 2, mido.Message("control_change", control=64, value=0, channel=hand))
+                )
 
     def _strum(self, hand, figure):
         hits = figure.choice(((0, 1, 1.5, 2.5, 3), (0, 0.5, 1, 2, 2.5, 3), (0, 1.5, 2, 3.5)))
@@ -271,7 +275,9 @@ class _Band:
                     pitch += 1 if step > 0 else -1
             pitch += 12 * (pitch < 62) - 12 * (pitch > 82)
             if not rests[i]:
-                early = BEAT / 2 if self.loose and at >= 1 and at % self.style.beats == 0 and figure.random() < 0.1 else 0
+                early = (
+                    BEAT / 2 if self.loose and at >= 1 and at % self.style.beats == 0 and figure.random() < 0.1 else 0
+                )
                 self.note(hand, self.at + at * BEAT - early, length * BEAT * 0.9, pitch, 88)
             at, i = at + length, i + 1
 
@@ -312,7 +318,9 @@ class _Band:
             track, now = mido.MidiTrack(), 0
             track.append(mido.MetaMessage("track_name", name=name))
             if program >= 0:
-                track.append(mido.Message("program_change", program=program, channel=self.style.hands.index((name, _, program))))
+                track.append(
+                    mido.Message("program_change", program=program, channel=self.style.hands.index((name, _, program)))
+                )
             for at, _, message in sorted(rows, key=lambda row: (row[0], row[1])):
                 track.append(message.copy(time=at - now))
                 now = at

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 
 import click
 
@@ -17,6 +18,7 @@ from escalera.core.theory.pitch import FLAT, SHARP, fifths_to_class, name_to_fif
 from escalera.core.time.metre import Metre
 from escalera.core.time.note_values import VALUES, value_ms
 from escalera.errors import InputError, shown
+from escalera.services.music_report import music_report, read_source
 
 SHOWN_VALUES = tuple(name for name in VALUES if not name.startswith("1/64"))
 
@@ -26,12 +28,15 @@ def _ascii(name: str) -> str:
 
 
 @click.command()
-@click.argument("progression")
+@click.argument("progression", metavar="CHORDS|FILE")
 @click.option("--key", "key_name", default="C major", help="The key, for spelling and numerals.")
 @click.option("--held", default="", help="Notes held through all chords, for example 'A' or 'A E'.")
 @click.option("--json", "as_json", is_flag=True)
 def chords(progression: str, key_name: str, held: str, as_json: bool) -> None:
-    """Tones and numerals of chords ("Dm Bb F C", "i | VI III"), and what held notes are over them."""
+    """Tones and numerals of chords ("Dm Bb F C", "i | VI III"), and what held notes are over them; or the chords of a FILE."""
+    if _is_file(progression):
+        _say_music(progression, as_json)
+        return
     key = parse_key(key_name)
     read = parse_chordline(progression, key, Metre())
     if read is None:
@@ -59,6 +64,28 @@ def chords(progression: str, key_name: str, held: str, as_json: bool) -> None:
         click.echo(f"{chord!s:10} {roman(chord, key):8} {' '.join(chord.note_names):16} {roles}".rstrip())
 
 
+def _is_file(text: str) -> bool:
+    """Whether an argument names a file; chords hold spaces or bars and are short."""
+    return len(text) < 500 and "\0" not in text and Path(text).is_file()
+
+
+def _say_music(source: str, as_json: bool) -> None:
+    """Chords and sections of a file."""
+    with studio() as opened:
+        report = music_report(read_source(song_from(source, opened), Path(source)))
+    if as_json:
+        click.echo(json.dumps(report))
+        return
+    click.echo(f"{report['key']} {report['mode']} (confidence {report['confidence']:.0%})")
+    for section in report["sections"]:
+        like = f", like {section['like']}" if section["like"] else ""
+        click.echo(f"{section['name']}: bar {section['first_bar']}, {section['bars']} bars{like}")
+        bars = range(section["first_bar"], section["first_bar"] + section["bars"])
+        click.echo(
+            "  " + " ".join(("| " if c["beat"] == 1 else "") + c["chord"] for c in report["chords"] if c["bar"] in bars)
+        )
+
+
 @click.command()
 @click.argument("source", metavar="FILE")
 @click.option("--json", "as_json", is_flag=True)
@@ -67,14 +94,18 @@ def key(source: str, as_json: bool) -> None:
     with studio() as opened:
         song = song_from(source, opened)
     found = key_reading(song)
+    read = read_source(song, Path(source) if _is_file(source) else None)
     if found is None:
         raise InputError(
             f"“{shown(source)}” holds no pitched notes and no chords, so it has no key. Choose a file with notes."
         )
     if as_json:
         rows = [{"key": key_text(c.key), "score": c.score} for c in found.candidates]
-        click.echo(json.dumps({"candidates": rows, "margin": round(found.margin, 4), "tuning_hz": song.tuning_hz}))
+        more = {"candidates": rows, "margin": round(found.margin, 4), "tuning_hz": song.tuning_hz}
+        click.echo(json.dumps({**music_report(read), **more}))
         return
+    if read.reading.key is not None:
+        click.echo(f"{read.reading.key.key} (confidence {read.reading.key.confidence:.0%})")
     for c in found.candidates[:4]:
         click.echo(f"{c.key!s:14} {c.score:.3f}")
     relative = " (its relative)" if found.best.relative() == found.second else ""

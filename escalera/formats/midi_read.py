@@ -17,7 +17,9 @@ from escalera.errors import FormatError
 from escalera.formats.midi_scan import CONTROL, META, NOTE_OFF, NOTE_ON, Event, scan_midi
 
 LONGEST_TICKS = 64 * 4 * TICKS_PER_QUARTER  # a note that was never ended sounds no longer
-SUSTAIN, VOLUME, PLACE = 64, 7, 10
+SUSTAIN, VOLUME, PLACE, EXPRESSION = 64, 7, 10, 11
+USUAL_VOLUME = 100  # of a channel that says nothing
+DRUM_CHANNEL = 9
 TRACK_NAME, INSTRUMENT, MARKER, CUE, TEMPO, METRE, KEY = 0x03, 0x04, 0x06, 0x07, 0x51, 0x58, 0x59
 KEYS = (  # by fifths
     "Cb", "Gb", "Db", "Ab", "Eb", "Bb", "F", "C", "G", "D", "A", "E", "B", "F#", "C#", "G#", "D#", "A#",
@@ -82,15 +84,29 @@ def _clock(division: int) -> Callable[[int], int]:
     return lambda tick: (tick * TICKS_PER_QUARTER * 2 + division) // (2 * division)
 
 
+@dataclass(slots=True)
+class _Struck:
+    """A note that sounds: when and how hard it was struck, in which part, and how loud its channel was then."""
+
+    start: int
+    velocity: int
+    part: ChannelNotes
+    level_db: float
+
+
 class _Track:
-    """Walks one track once."""
+    """Walks one track once. Notes of one channel under another program are a part of their own."""
 
     def __init__(self, index: int, track: list[Event], to_tick: Callable[[int], int], facts: MidiFacts):
         self.index, self.track, self.to_tick, self.facts = index, track, to_tick, facts
         self.name = ""
-        self.parts: dict[int, ChannelNotes] = {}
-        self.open: dict[tuple[int, int], deque[tuple[int, int]]] = defaultdict(deque)
-        self.held: dict[int, list[tuple[int, int, int]]] = defaultdict(list)  # by channel: ends wait for the pedal
+        self.parts: dict[tuple[int, int | None], ChannelNotes] = {}  # by channel and program
+        self.programs: dict[int, int] = {}
+        self.volumes: dict[int, dict[int, int]] = defaultdict(dict)  # by channel: volume and expression
+        self.pans: dict[int, float] = {}
+        self.levels: dict[int, list[float]] = defaultdict(list)  # by identity of a part: its level at every note
+        self.open: dict[tuple[int, int], deque[_Struck]] = defaultdict(deque)
+        self.held: dict[int, list[tuple[_Struck, int]]] = defaultdict(list)  # by channel: ends wait for the pedal
         self.pedal: dict[int, bool] = defaultdict(bool)
 
     def read(self) -> None:
@@ -102,41 +118,64 @@ class _Track:
                 continue
             kind, channel = status & 0xF0, status & 0x0F
             if kind == NOTE_ON and second:
-                self._part(channel)
-                self.open[channel, first].append((now, second))
+                self.open[channel, first].append(_Struck(now, second, self._part(channel), self._level_db(channel)))
             elif kind in (NOTE_ON, NOTE_OFF):
                 self._note_off(channel, first, now)
             elif kind == CONTROL:
                 self._control_change(channel, first, second, now)
             else:
-                self._program_change(channel, first)
+                self.programs[channel] = first
         self._close_all(now)
         for part in self.parts.values():
             part.name = self.name or part.name
+            self._settle_level(part)
             part.notes.sort()
         self.facts.parts += list(self.parts.values())
         self.facts.end_tick = max(self.facts.end_tick, now)
 
     def _part(self, channel: int) -> ChannelNotes:
-        if channel not in self.parts:
-            self.parts[channel] = ChannelNotes(self.index, channel, "")
-        return self.parts[channel]
+        program = self.programs.get(channel)
+        key = (channel, None if channel == DRUM_CHANNEL else program)
+        if key not in self.parts:
+            self.parts[key] = ChannelNotes(self.index, channel, "", program, pan=self.pans.get(channel))
+        return self.parts[key]
+
+    def _level_db(self, channel: int) -> float:
+        found = self.volumes[channel]
+        if not found:
+            return 0.0
+        loud = found.get(VOLUME, USUAL_VOLUME) / 127.0 * found.get(EXPRESSION, 127) / 127.0
+        return max(-60.0, 40.0 * log10(loud)) if loud > 0 else -60.0
+
+    def _settle_level(self, part: ChannelNotes) -> None:
+        """The level in the middle of a part's notes is the part's; fades and swells about it go into the velocities."""
+        levels = self.levels[id(part)]
+        if not self.volumes[part.channel] or not levels:
+            return
+        part.level_db = sorted(levels)[len(levels) // 2]
+        if min(levels) == max(levels):
+            return
+        part.notes = [
+            (start, length, pitch, min(127, max(1, round(v * 10 ** ((db - part.level_db) / 30.0)))))
+            for (start, length, pitch, v), db in zip(part.notes, levels)
+        ]
 
     def _note_off(self, channel: int, pitch: int, now: int) -> None:
         waiting = self.open[channel, pitch]
         if not waiting:
             return
-        start, velocity = waiting.popleft()
+        struck = waiting.popleft()
         if self.pedal[channel]:
-            self.held[channel].append((start, pitch, velocity))
+            self.held[channel].append((struck, pitch))
         else:
-            self._end(channel, start, pitch, velocity, now)
+            self._end(struck, pitch, now)
 
-    def _end(self, channel: int, start: int, pitch: int, velocity: int, now: int) -> None:
-        self._part(channel).notes.append((start, min(max(1, now - start), LONGEST_TICKS), pitch, velocity))
+    def _end(self, struck: _Struck, pitch: int, now: int) -> None:
+        length = min(max(1, now - struck.start), LONGEST_TICKS)
+        struck.part.notes.append((struck.start, length, pitch, struck.velocity))
+        self.levels[id(struck.part)].append(struck.level_db)
 
     def _control_change(self, channel: int, control: int, value: int, now: int) -> None:
-        part = self._part(channel)
         if control == SUSTAIN:
             down = value >= 64
             if not down:
@@ -144,28 +183,23 @@ class _Track:
             elif not self.pedal[channel]:
                 self.facts.dropped["sustain pedal (kept as longer notes)"] += 1
             self.pedal[channel] = down
-        elif control == VOLUME and part.level_db is None:
-            part.level_db = -60.0 if value == 0 else max(-60.0, 40.0 * log10(value / 127.0))
-        elif control == PLACE and part.pan is None:
-            part.pan = max(-1.0, (value - 64) / 63.0)
+        elif control in (VOLUME, EXPRESSION):
+            self.volumes[channel][control] = value
+        elif control == PLACE and channel not in self.pans:
+            self.pans[channel] = max(-1.0, (value - 64) / 63.0)
         else:
             self.facts.dropped["other controller"] += 1
 
     def _lift_pedal(self, channel: int, now: int) -> None:
-        for start, pitch, velocity in self.held.pop(channel, []):
-            self._end(channel, start, pitch, velocity, now)
+        for struck, pitch in self.held.pop(channel, []):
+            self._end(struck, pitch, now)
 
     def _close_all(self, now: int) -> None:
-        for (channel, pitch), waiting in self.open.items():
-            for start, velocity in waiting:
-                self._end(channel, start, pitch, velocity, max(now, start + 1))
+        for (_, pitch), waiting in self.open.items():
+            for struck in waiting:
+                self._end(struck, pitch, max(now, struck.start + 1))
         for channel in list(self.held):
             self._lift_pedal(channel, now)
-
-    def _program_change(self, channel: int, program: int) -> None:
-        part = self._part(channel)
-        if part.program is None or not part.notes:
-            part.program = program
 
     def _meta(self, kind: int, data: bytes, now: int) -> None:
         facts = self.facts

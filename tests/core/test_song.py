@@ -7,7 +7,6 @@ from escalera.core.document.names import clean_name, guess_role, next_name
 from escalera.core.document.song import Target
 from escalera.core.edits import EDITS
 from escalera.core.reading.events import PITCH, layer_events
-from escalera.core.reading.section_finding import bar_features, find_sections, guess_roles
 from escalera.core.reading.slips import find_slips
 from escalera.core.reading.tiles import tiles, where
 from escalera.core.reading.timeline import timeline
@@ -108,37 +107,6 @@ def test_a_tile_shows_how_a_phrase_plays(state):
 def test_one_bar_is_said_in_the_singular():
     song = EDITS["resize_section"](V, 1).apply(SONG)
     assert where(timeline(song).spans[0]).startswith("bar 1 · 1 bar · 0:00–0:02; the next starts at bar 2")
-
-
-def block(bars, layers, per_bar):
-    """Onsets of `bars` bars in which the given layers play."""
-    return [(bar, layer, 60 + layer) for bar in range(bars) for layer in layers for _ in range(per_bar)]
-
-
-@pytest.mark.parametrize("lengths", [(8, 8, 8), (4, 16, 8, 4), (12, 4, 12), (6, 10, 8)])
-def test_sections_are_found_where_the_texture_changes(lengths):
-    textures = [(0,), (0, 1, 2, 3), (1, 2), (0, 1)]
-    onsets, first = [], 0
-    for length, layers in zip(lengths, textures):
-        onsets += [(bar + first, layer, pitch) for bar, layer, pitch in block(length, layers, 4)]
-        first += length
-    found = find_sections(bar_features(onsets, sum(lengths), 4))
-    assert found.bars == lengths and found.confidence > 0.9
-
-
-def test_repeated_parts_share_a_letter_and_the_densest_is_the_chorus():
-    onsets, first = [], 0
-    for layers in ((0,), (0, 1), (0, 1, 2, 3), (0, 1), (0, 1, 2, 3), (0,)):
-        onsets += [(bar + first, layer, pitch) for bar, layer, pitch in block(8, layers, 4)]
-        first += 8
-    found = find_sections(bar_features(onsets, 48, 4))
-    assert found.letters == ("A", "B", "C", "B", "C", "A")
-    assert guess_roles(found) == ("intro", "verse", "chorus", "verse", "chorus", "outro")
-
-
-def test_without_change_there_is_no_confidence():
-    found = find_sections(bar_features(block(40, (0, 1), 4), 40, 2))
-    assert found.confidence == pytest.approx(0.0, abs=1e-6) and sum(found.bars) == 40
 
 
 @pytest.mark.parametrize(("start", "end", "found"), [

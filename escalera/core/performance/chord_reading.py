@@ -18,8 +18,17 @@ TRIADS: dict[str, tuple[int, ...]] = {
 PRIOR = {"": 0.0, "m": 0.0, "dim": -0.35, "sus4": -0.45, "aug": -0.8, "5": -0.55}
 TONE, FOREIGN, MISSING_THIRD, BASS_ROOT, BASS_TONE, BASS_FOREIGN, DIATONIC = 1.0, 1.35, 0.22, 0.55, 0.08, -0.35, 0.16
 AT_BAR, AT_HALF, AT_BEAT = 0.35, 0.9, 1.6
+LOW, HIGH_BASS, SIXTH = 52, 0.3, 0.12
 BRIEF = 0.22  # of a beat: what overlaps it by less belongs to the beat before or after
-SEVENTHS = {("", 10): "7", ("", 11): "maj7", ("m", 10): "m7", ("m", 11): "mmaj7", ("dim", 10): "m7b5", ("dim", 9): "dim7", ("sus4", 10): "7sus4"}
+SEVENTHS = {
+    ("", 10): "7",
+    ("", 11): "maj7",
+    ("m", 10): "m7",
+    ("m", 11): "mmaj7",
+    ("dim", 10): "m7b5",
+    ("dim", 9): "dim7",
+    ("sus4", 10): "7sus4",
+}
 SIXTHS = {("", 9): "6", ("m", 9): "m6"}
 WEIGHTY = 0.13  # share of a segment that a seventh needs, and of its beats
 BEATEN = 0.45
@@ -83,7 +92,10 @@ def _basses(lows: Floats) -> tuple[Ints, Floats]:
     count = heavy.sum(axis=1)
     highest = 127 - heavy[:, ::-1].argmax(axis=1)
     apart = np.clip((highest - lowest) / 12.0, 0.3, 1.0) * (count > 1)
-    return np.where(lowest >= 0, lowest % 12, -1), np.where(lowest >= 0, np.maximum(apart, 0.5 * (lowest < 52)), 0.0)
+    low = np.where(
+        lowest < LOW, np.maximum(apart, 0.5), HIGH_BASS * apart
+    )  # the lowest note of a high hand is not yet a bass
+    return np.where(lowest >= 0, lowest % 12, -1), np.where(lowest >= 0, low, 0.0)
 
 
 def _states() -> tuple[list[tuple[int, str]], Floats, Floats]:
@@ -110,6 +122,8 @@ def _emissions(beats: Beats, key: Key | None) -> Floats:
         if len(tones) > 2:
             missing[:, i] = MISSING_THIRD * (1.0 - present[:, (root + tones[1]) % 12])
         missing[:, i] += 0.3 * (1.0 - present[:, root])
+        if quality == "":  # with its sixth it is sooner the seventh chord a third below
+            missing[:, i] += SIXTH * present[:, (root + 9) % 12]
     fits = fits - missing + PRIORS
     known = beats.bass >= 0
     bass = np.where(known, beats.bass, 0)
@@ -156,7 +170,11 @@ def read_chords(played: Played, beats: Beats, key: Key | None = None) -> list[Re
         chord = _filled(beats, low, high, root, quality, key or Key())
         found.append(
             ReadChord(
-                int(beats.bars[low]), int(beats.places[low]), int(beats.ticks[low]), chord, _sure(fits[low:high], row[low])
+                int(beats.bars[low]),
+                int(beats.places[low]),
+                int(beats.ticks[low]),
+                chord,
+                _sure(fits[low:high], row[low]),
             )
         )
     return found
@@ -165,7 +183,7 @@ def read_chords(played: Played, beats: Beats, key: Key | None = None) -> list[Re
 def _sure(fits: Floats, state: int) -> float:
     """How far a chord stands before the best one on another root."""
     mean = fits.mean(axis=0)
-    others = mean[ROOTS != ROOTS[state]]
+    others = mean[ROOTS[state] != ROOTS]
     return float(np.clip((mean[state] - others.max()) / 0.8, 0.0, 1.0))
 
 

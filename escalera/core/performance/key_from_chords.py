@@ -77,7 +77,9 @@ def _cadences(chords: Sequence[ReadChord], tonic: int, mode: str, home) -> float
     arrivals = [a for a, b in zip(chords, chords[1:]) if home(b) and not home(a)]
     if not arrivals:
         return 0.0
-    strong = sum(1.0 if (a.chord.root_class - tonic) % 12 == 7 else 0.6 for a in arrivals if a.chord.root_class in closes)
+    strong = sum(
+        1.0 if (a.chord.root_class - tonic) % 12 == 7 else 0.6 for a in arrivals if a.chord.root_class in closes
+    )
     return min(1.0, strong / len(arrivals)) * min(1.0, len(arrivals) / 3)
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -14,7 +13,11 @@ from escalera.core.time.metre import Metre
 Ints = NDArray[np.int64]
 Floats = NDArray[np.float64]
 EARLY_TICKS = 120  # a note up to a thirty-second before a bar line is meant for the bar after it
-ALIKE_TICKS = 110  # two notes that far apart in their bars may be the same one, played twice
+FURTHEST_TICKS, ALIKE_TICKS = (
+    140,
+    60,
+)  # two notes may be the same one, played twice: at most so far apart, on the whole so far
+PLAYED_NOTES = 32  # fewer notes say nothing about a hand
 CRASHES = frozenset((49, 55, 57, 52))
 
 
@@ -73,7 +76,8 @@ def same_bar(a: Ints, b: Ints, shift: int = 0) -> bool:
     first, second = (x[np.lexsort((x[:, 0], x[:, 2]))] for x in (a, b))
     if not np.array_equal(first[:, 2] + shift, second[:, 2]):
         return False
-    return bool((np.abs(first[:, 0] - second[:, 0]) <= ALIKE_TICKS).all())
+    apart = np.abs(first[:, 0] - second[:, 0])
+    return bool(apart.max() <= FURTHEST_TICKS and apart.mean() <= ALIKE_TICKS)
 
 
 def bar_kinds(rows: tuple[Ints, ...]) -> tuple[list[int], list[int]]:
@@ -107,14 +111,13 @@ def _typical(rows: tuple[Ints, ...], bars: list[int]) -> int:
     return bars[int(np.argmin(middle[0] + 0.25 * middle[1]))]
 
 
-def leans(part: Ints, grid_ticks: int = 240) -> float:
-    """How early (-) or late a part lies against the grid in the middle, in ticks; 0 where it plays none."""
-    if len(part) < 16:
-        return 0.0
-    off = (part[:, 0] + grid_ticks // 2) % grid_ticks - grid_ticks // 2
-    spread = float(np.percentile(np.abs(off), 80))
-    return float(np.median(off)) if spread < grid_ticks * 0.3 else 0.0
+def _off_grid(part: Ints, grid_ticks: int) -> Ints:
+    return (part[:, 0] + grid_ticks // 2) % grid_ticks - grid_ticks // 2
 
 
-def most_common(values: list[int]) -> int:
-    return Counter(values).most_common(1)[0][0]
+def is_performed(part: Ints) -> bool:
+    """Whether a part (n, 4) was played by hand: most of its notes lie beside every usual grid, yet near one."""
+    if len(part) < PLAYED_NOTES:
+        return False
+    off = np.minimum(np.abs(_off_grid(part, 240)), np.abs(_off_grid(part, 160)))
+    return bool((off > 3).mean() > 0.5)
