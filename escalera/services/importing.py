@@ -75,6 +75,11 @@ def import_midi(data: bytes, title: str) -> Imported:
         song = place_notes(song, layer, notes, played)
     for what, count in facts.dropped.items():
         report.append(f"{count:,} × {what}" + ("." if "kept" in what else " dropped."))
+    song = replace(
+        song,
+        chords_read=song.progression is not None,
+        sections=tuple(replace(s, guessed=not marked) for s in song.sections),
+    )
     return Imported(_with_targets(validate(song)), tuple(report), reading)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from escalera.core.checks.check import CHECKS, Finding, judged
+from escalera.core.checks.check import CHECKS, Finding, grouped, judged
 from escalera.core.document.song import Section, Song
 from escalera.core.energy.model import section_energy
 from escalera.core.moves.move import Move, apply_move, moves_for
@@ -14,12 +14,13 @@ from escalera.errors import InputError, shown
 
 
 def findings_report(song: Song) -> dict[str, Any]:
-    """One entry for all findings of a check about the same layer: the weightiest speaks for them."""
+    """One entry for all findings of one cause: the weightiest speaks for them."""
     found = judged(song)
-    groups: dict[tuple[str, int, str], list[Finding]] = {}
-    for finding, reason in [*((f, "") for f in found.open), *found.accepted]:
-        groups.setdefault((finding.check, finding.layer_id, reason), []).append(finding)
-    rows = [_entry(song, members, reason) for (_, _, reason), members in groups.items()]
+    rows = [_entry(song, list(group), "") for group in grouped(found.open)]
+    reasons = dict.fromkeys(reason for _, reason in found.accepted)
+    for reason in reasons:
+        mine = tuple(f for f, r in found.accepted if r == reason)
+        rows += [_entry(song, list(group), reason) for group in grouped(mine)]
     return {"findings": sorted(rows, key=lambda row: (bool(row["accepted"]), -row["weight"]))}
 
 

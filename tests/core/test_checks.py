@@ -11,6 +11,7 @@ from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS, apply_move
 from escalera.core.reading.brief import read_brief
+from escalera.core.time.tempo import TempoPoint
 from escalera.core.validation.whole import validate
 from escalera.errors import EditError, FormatError
 from escalera.services.demo import demo_songs
@@ -107,6 +108,32 @@ BLURRED = do(
 )
 
 
+def again(section, *steps):
+    """The song with a section once more at its end, and steps that are given the new section's id."""
+    song = do(SONG, ("duplicate_section", section, SONG.sections[-1].id))
+    made = max(s.id for s in song.sections)
+    return do(song, *((kind, made, *args) for kind, *args in steps))
+
+
+def beaten(*steps):
+    song = do(
+        SONG, ("add_layer", "room-snare", "", "", "", "", 3840, [[960, 120, 0, 38, 0, 100], [2880, 120, 0, 38, 0, 100]])
+    )
+    snare = next(x for x in song.layers if x.sound_key == "room-snare")
+    song = do(song, ("place", C, snare.id, snare.pattern_id), ("duplicate_section", C))
+    made = max(s.id for s in song.sections)
+    return do(song, *((kind, made, snare.id, *args) for kind, *args in steps))
+
+
+def faster(song):
+    section = song.sections[-1]
+    return song.with_section(replace(section, tempo_changes=(TempoPoint(0, song.tempo_bpm * 1.1),)))
+
+
+def varied(layer, **changes):
+    return EDITS["vary"](C, layer, **changes).apply(SONG)
+
+
 # check: (song in which it fires, song in which it is silent)
 def briefed(song=None, **lines):
     return do(song or SONG, ("set_brief", lines))
@@ -125,6 +152,10 @@ ROWS = {
     "names": (do(SONG, ("rename_section", V, "Section 2")), SONG), "nothing kept": (ENGINES, HARBOUR), "central": (DULL, HARBOUR), "length": (do(SONG, ("resize_section", V, 7)), SONG),
     "intro": (do(SONG, ("lay_out", "intro 16, verse 8")), SONG), "hook late": (HARBOUR, SONG), "many new": (ENGINES, SONG), "nothing new": (ENGINES, HARBOUR), "carried": (ENGINES, climbing()),
     "same device": (climbing(), SONG), "no space": (ENGINES, SONG), "key change": (do(HARBOUR, ("set_chords", "Ab | Bb | Cm7 | Bbsus4", named(HARBOUR, "Lift 3"))), HARBOUR), "ending": (do(HARBOUR, ("remove_section", named(HARBOUR, "Outro"))), HARBOUR),
+    "lost": (again(V, ("lift", K)), again(V)), "backbeat": (beaten(("lift", 1)), beaten()), "silent bar": (do(SONG, *(("toggle_tile", V, x, 0, 1) for x in (K, B))), do(SONG, *(("toggle_tile", V, x, 1, 3) for x in (K, B)))),
+    "muted": (do(SONG, ("set_muted", B, True)), do(SONG, ("set_muted", P, True))), "wrong notes": (varied(P, transpose_semitones=1), varied(P, transpose_semitones=12)),
+    "balance": (do(SONG, ("set_control", K, "level_db", SONG.layer_by_id[K].sound.level_db + 12)), SONG), "tempo jump": (faster(again(V)), again(V)),
+    "kick alone": (again(C, ("lift", B)), again(V, ("lift", B))), "high bass": (varied(B, transpose_semitones=24), varied(B, transpose_semitones=12)),
     "slip": (do(SONG, ("lift", V, K, None, 5 * 3840 - 960, 8 * 3840)), SONG), "drop": (ENGINES, do(ENGINES, ("say_drop", "peak"))),
 }  # fmt: skip
 

@@ -161,6 +161,8 @@ ROWS = {
     "add_section": ((dict(name="Verse", bars=4, after_id=V), lambda s: [x.name for x in s.sections] == ["Verse", "Verse 2", "Chorus"]), (dict(name="Long", bars=1000), "1000 bars lies outside 1 to 999")),
     "remove_section": ((dict(section_id=V), lambda s: len(s.sections) == 1), (dict(section_id=999), "Section 999 is not in this song")),
     "move_section": ((dict(section_id=C, by=-1), lambda s: s.sections[0].id == C), (dict(section_id=V, by=-1), "cannot move past the start")),
+    "confirm_reading": ((dict(), lambda s: not any(x.guessed for x in s.sections) and not s.chords_read), None),
+    "move_boundary": ((dict(section_id=C, by_bars=-2), lambda s: [(x.id, x.name, x.bars) for x in s.sections] == [(V, "Verse", 6), (C, "Chorus", 10)] and len(starts(s, C, K)) > len(starts(SONG, C, K))), (dict(section_id=V, by_bars=1), "is the first section")),
     "split_section": ((dict(section_id=V, after_bars=3), lambda s: [x.bars for x in s.sections] == [3, 5, 8]), (dict(section_id=V, after_bars=8), "outside 1 to 7 bars")),
     "merge_sections": ((dict(section_id=V), lambda s: s.sections[0].bars == 16 and starts(s, V, P)[0] == 8 * 3840), (dict(section_id=C), "is the last section")),
     "duplicate_section": ((dict(section_id=V), lambda s: s.sections[1].name == "Verse 2" and starts(s, s.sections[1].id, K) == starts(s, V, K)), (dict(section_id=0), "not in this song")),
@@ -245,7 +247,8 @@ def test_every_kind_of_edit_has_a_row():
     assert set(ROWS) == set(EDITS)
 
 
-BASES = [(ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), (ON_PARKED, PARKED)]  # fmt: skip
+GUESSED = replace(SONG, chords_read=True, sections=tuple(replace(s, guessed=True) for s in SONG.sections))
+BASES = [(ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), (ON_PARKED, PARKED), ({"confirm_reading"}, GUESSED)]  # fmt: skip
 
 
 def base_of(kind):

@@ -1,16 +1,20 @@
 """Music of others, read as by a musician, held against what is true of it. JUDGE styles were not looked at while reading was made."""
 
 import io
+import random
 
 import mido
 import numpy as np
 import pytest
 
+from escalera.core.edits import EDITS
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.services.importing import import_midi
+from escalera.services.judging import findings_report
 from escalera.services.music_report import ReadSong, music_report, read_source
 from tests.performances import BEAT, FIT, JUDGE, perform
+from tests.planted import FAULTS
 
 
 def f_of(true, found):
@@ -189,3 +193,51 @@ def test_the_report_has_every_change_and_the_one_of_every_bar(tmp_path):
     assert {c["chord"] for c in own["chords"]} <= {c["chord"] for c in report["chords"]} and isinstance(
         read_source(song), ReadSong
     )
+
+
+def reported(song):
+    return findings_report(song)["findings"]
+
+
+def test_a_clean_import_has_five_findings_at_most_and_planted_faults_are_among_the_first_five():
+    told, seen = [], []
+    for seed in range(410, 416):
+        for styles in (JUDGE, FIT):
+            song = import_midi(perform(seed, styles).data, "x").song
+            assert len(reported(song)) <= 5
+            for plant in FAULTS.values():
+                planted = plant(song, random.Random(seed))
+                if planted is not None:
+                    rows = reported(planted.song)[:5]
+                    seen.append(1)
+                    told.append(
+                        any(
+                            r["check"] in planted.checks and (not planted.section or planted.section in r["sections"])
+                            for r in rows
+                        )
+                    )
+    assert len(seen) >= 60 and sum(told) >= 0.95 * len(seen)
+
+
+def test_no_finding_rests_on_a_guess_until_it_is_confirmed():
+    song = import_midi(perform(410, JUDGE).data, "x").song
+    assert all(s.guessed for s in song.sections) and song.chords_read
+    roles = {
+        "verse",
+        "verse rises",
+        "late chorus",
+        "nothing kept",
+        "peak",
+        "break",
+        "repeats",
+        "bass note",
+        "key change",
+        "distance",
+        "join",
+    }
+    assert not roles & {r["check"] for r in reported(song)}
+    confirmed = EDITS["confirm_reading"]().apply(song)
+    assert not any(s.guessed for s in confirmed.sections) and not confirmed.chords_read
+    assert roles & {r["check"] for r in reported(confirmed)}
+    own = EDITS["set_role"](song.sections[1].id, "chorus").apply(song)
+    assert not own.sections[1].guessed and own.sections[2].guessed

@@ -50,14 +50,14 @@ class Fault:
 
 
 def drum_pitch_hz(layer: Layer) -> float | None:
-    """The pitch a drum is heard at: one that was tuned, or a kick or tom that rings; else None."""
+    """The pitch a drum is heard at: one that was tuned, or a long kick; else None."""
     parameter = layer.sound.parameter_by_key.get("hz")
     if not layer.sound.is_drum or parameter is None:
         return None
     length = layer.sound.parameter_by_key.get("body_s")
     rings = length is not None and setting(layer.settings, length) >= RINGS_S
-    skin = layer.sound.is_kick or "tom" in layer.sound.drum
-    return setting(layer.settings, parameter) if "hz" in dict(layer.settings) or (rings and skin) else None
+    kick = layer.sound.is_kick  # a tom is no bass, tuned or not
+    return setting(layer.settings, parameter) if kick and ("hz" in dict(layer.settings) or rings) else None
 
 
 def has_bass_pitch(layer: Layer) -> bool:

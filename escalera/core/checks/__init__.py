@@ -2,6 +2,7 @@
 
 from escalera.core.checks import brief_checks as brief
 from escalera.core.checks import energy_checks as energy
+from escalera.core.checks import fault_checks as faults
 from escalera.core.checks import form_checks as form
 from escalera.core.checks import layer_checks as layers
 from escalera.core.checks.check import CHECKS, Check, Finding, Judged, facts_text, find_finding, judged, run_checks
@@ -18,6 +19,7 @@ __all__ = [
     "brief",
     "energy",
     "facts_text",
+    "faults",
     "find_finding",
     "form",
     "judged",

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import pairwise
 from typing import TypeVar
@@ -77,11 +77,19 @@ def check(id: str, title: str, reason: str, *mends: str, when: tuple[str, str] |
     return register
 
 
+def without_guesses(song: Song) -> Song:
+    """The song as it is certain to be: sections whose role was only guessed have none."""
+    if not any(s.guessed for s in song.sections):
+        return song
+    sections = tuple(replace(s, role="none") if s.guessed else s for s in song.sections)
+    return replace(song, sections=sections)
+
+
 class Facts:
     """What checks ask of a song, each computed once."""
 
     def __init__(self, song: Song):
-        self.song = song
+        self.song = without_guesses(song)
         self.loose = STRICTNESS[SCHOOLS[song.school].strictness]
 
     @cached_property
@@ -120,6 +128,9 @@ class Facts:
         return self._kept(section, "lows", lambda: low_end(self.song, section.span))
 
     def faults(self, section: SectionEnergy) -> list[Fault]:
+        """Faults of basses under written chords; what was read from the notes cannot blame them."""
+        if self.song.chords_read:
+            return []
         return self._kept(section, "faults", lambda: bass_faults(self.song, section.span))
 
     def powers(self, section: SectionEnergy) -> NDArray[np.float64]:
@@ -190,6 +201,15 @@ def judged(song: Song) -> Judged:
     found = run_checks(song)
     meant = tuple((f, kept[f.key, facts_text(f)]) for f in found if (f.key, facts_text(f)) in kept)
     return Judged(tuple(f for f in found if (f.key, facts_text(f)) not in kept), meant)
+
+
+def grouped(findings: Sequence[Finding]) -> list[tuple[Finding, ...]]:
+    """Findings by their cause, the weightiest group and member first. What one rule says about several places is one cause."""
+    groups: dict[str, list[Finding]] = {}
+    for each in findings:
+        groups.setdefault(each.check, []).append(each)
+    rows = [tuple(sorted(group, key=lambda f: -f.weight)) for group in groups.values()]
+    return sorted(rows, key=lambda group: -group[0].weight)
 
 
 def find_finding(song: Song, key: str) -> Finding:

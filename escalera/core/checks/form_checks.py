@@ -26,7 +26,7 @@ NEW_AT_ONCE = 7
 def length(facts: Facts) -> Iterator[Finding]:
     for s in facts.sections:
         section = s.span.section
-        if section.bars % 4 and not section.length_reason:
+        if section.bars % 4 and not section.length_reason and not section.guessed:
             yield Finding(
                 "length",
                 f"{section.name} has {bars_counted(section.bars)}.",
@@ -205,7 +205,7 @@ def no_space(facts: Facts) -> Iterator[Finding]:
 def key_change(facts: Facts) -> Iterator[Finding]:
     for a, b, _ in facts.joins:
         left, right = a.span.section, b.span.section
-        if left.shift_semitones == right.shift_semitones:
+        if left.shift_semitones == right.shift_semitones or facts.song.chords_read:
             continue
         last = section_harmony(facts.song, a.span).chords[-1]
         new = section_key(facts.song, right)

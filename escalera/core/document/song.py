@@ -208,6 +208,9 @@ class Section(HashedOnce):
     swings: Annotated[tuple[Swing, ...], part("Swing", 100)] = ()
     stretched: Annotated[int, number("Stretched on purpose by", -MAX_BARS, MAX_BARS, "bars")] = 0
     length_reason: Annotated[str, text("Reason for the length", MAX_REASON)] = ""
+    guessed: Annotated[
+        bool, part("Role is guessed", compared=False, help="from the notes of a file; no finding rests on it")
+    ] = False
     body_name: Annotated[
         str, text("Option", MAX_NAME, help="what the body that stands here is called", compared=False)
     ] = ""
@@ -336,6 +339,9 @@ class Song:
     returns: Annotated[tuple[tuple[str, SettingsText], ...], AsMapping(True), part("Shared spaces")] = ()
     scale: Annotated[EnergyScale, part("Energy scale")] = EnergyScale()
     progression: Annotated[Progression | None, part("Chords")] = None
+    chords_read: Annotated[
+        bool, part("Chords are read", compared=False, help="from the notes of a file, not yet confirmed")
+    ] = False
     push_ticks: Annotated[int, number("Push", 0, MAX_EARLY_TICKS, "ticks", help="how much earlier chords come")] = 0
     tuning_hz: Annotated[float, number("Tuning", *TUNING_HZ, "Hz")] = STANDARD_HZ
     tuned_down: Annotated[int, number("Tuned down", 0, MAX_TUNED_DOWN, "semitones")] = 0

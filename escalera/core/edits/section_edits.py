@@ -340,7 +340,7 @@ class SetRole:
 
     def apply(self, song: Song) -> Song:
         role = one_of(self.role, ROLES, "role")
-        return song.with_section(replace(section_of(song, self.section_id), role=role))
+        return song.with_section(replace(section_of(song, self.section_id), role=role, guessed=False))
 
     def summary(self, song: Song) -> str:
         return f"Role of {section_of(song, self.section_id).name}: {self.role}"

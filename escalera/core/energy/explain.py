@@ -125,14 +125,13 @@ class Agreement:
 
 
 def agreement(sections: tuple[Section, ...], values: list[float]) -> Agreement:
-    """Compare section energies with targets. A join moves as the targets do when it rises, falls or stays (within 0.5) alike."""
+    """Compare section energies with targets. A join moves as the targets do when its step is theirs, within LEVEL or seven tenths of it."""
 
-    def direction(change: float) -> int:
-        return (change > LEVEL) - (change < -LEVEL)
+    def fits(wanted: float, step: float) -> bool:
+        return abs(step - wanted) <= max(LEVEL, 0.7 * abs(wanted))
 
     meant = tuple(
-        direction(b.target.mean - a.target.mean) == direction(y - x)
-        for (a, b), (x, y) in zip(pairwise(sections), pairwise(values))
+        fits(b.target.mean - a.target.mean, y - x) for (a, b), (x, y) in zip(pairwise(sections), pairwise(values))
     )
     distances = [abs(s.target.mean - value) for s, value in zip(sections, values)]
     bars = [s.bars for s in sections]

@@ -247,7 +247,9 @@ def _likeness(
         return 0.0
     pairs = [(part.first_bar + i, low + i) for i in range(length)]
     chords = (
-        sum(_moved(rows[a], shift) == rows[b] for a, b in pairs) / length if any(rows[a] for a, _ in pairs) else 0.6
+        sum(_close(_moved(rows[a], shift), rows[b]) for a, b in pairs) / length
+        if any(rows[a] for a, _ in pairs)
+        else 0.6
     )
     tunes = [_same_share(played, i, pairs, shift) for i in range(len(played.parts))]
     heard = [s for s in tunes if s is not None]
@@ -260,6 +262,11 @@ def _likeness(
 
 def _moved(row: tuple[tuple[int, str], ...], shift: int) -> tuple[tuple[int, str], ...]:
     return tuple(((root + shift) % 12, third) for root, third in row)
+
+
+def _close(a: tuple[tuple[int, str], ...], b: tuple[tuple[int, str], ...]) -> bool:
+    """Whether two bars hold the same chords, or one has another beside them that may be misread."""
+    return a == b or (bool(set(a) & set(b)) and abs(len(a) - len(b)) == 1 and min(len(a), len(b)) == 1)
 
 
 def _same_share(played: Played, part: int, pairs: list[tuple[int, int]], shift: int) -> float | None:
@@ -278,6 +285,6 @@ def _same_share(played: Played, part: int, pairs: list[tuple[int, int]], shift: 
 
 
 def _nearly(a: Ints, b: Ints, shift: int) -> bool:
-    """As the same bar, with a note more or less."""
-    here, there = set((a[:, 2] + shift).tolist()), set(b[:, 2].tolist())
+    """As the same bar, with a note more or less, in any octave."""
+    here, there = set(((a[:, 2] + shift) % 12).tolist()), set((b[:, 2] % 12).tolist())
     return bool(here & there) and len(here & there) >= 0.75 * max(len(here), len(there))
