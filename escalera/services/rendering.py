@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from escalera.core.caching import Results
 from escalera.core.document.song import Layer, Song
 from escalera.core.energy.explain import Agreement, agreement
+from escalera.core.energy.features import known_events
 from escalera.core.energy.felt import felt_bars
 from escalera.core.energy.stats import INDEX
 from escalera.core.energy.terms import compute_terms, to_energy
@@ -64,6 +65,7 @@ class MeasuredSection:
     width: Values
     correlation: Values
     section_lufs: float
+    mean_terms: Values
 
 
 @dataclass(frozen=True, eq=False)
@@ -243,7 +245,8 @@ class Rendering:
 def measured_section(song: Song, span: Span, meters: SpanMeters) -> MeasuredSection:
     """Energy and figures of a section from the meters of its felt bars."""
     felt = felt_bars(span.grid)
-    energy = to_energy(compute_terms(meters.stats), song)
+    terms = compute_terms(known_events(song, span, meters.stats))
+    energy = to_energy(terms, song)
     energy = np.where(meters.stats[:, :6].sum(axis=1) > 1e-9, energy, 0.0)
     per_bar = felt.over(np.array([span.seconds_at(t) for t in span.bar_ticks]))
     power, whole = 10.0 ** (meters.lufs / 10.0), felt.lengths_s / felt.lengths_s.sum()
@@ -260,6 +263,7 @@ def measured_section(song: Song, span: Span, meters: SpanMeters) -> MeasuredSect
             per_bar @ side,
             per_bar @ meters.correlation,
             float(10 * np.log10(power @ whole)),
+            whole @ terms,
         )
 
 

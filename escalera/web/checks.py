@@ -7,7 +7,7 @@ from datetime import date
 from flask import Blueprint, render_template, request
 from flask.typing import ResponseReturnValue
 
-from escalera.core.checks import CHECKS, Judged, find_finding, judged
+from escalera.core.checks import CHECKS, Judged, find_finding, grouped, judged
 from escalera.core.checks.fixes import mends
 from escalera.core.reading.brief import WISHES, read_brief
 from escalera.web.song_view import studio
@@ -24,7 +24,8 @@ def checks(song_id: int) -> ResponseReturnValue:
         meant = tuple(row for row in found.accepted if place in row[0].place)
         found = Judged(tuple(f for f in found.open if place in f.place), meant)
     section = song.section_by_id.get(place)
-    return render_template("stair/_checks.html", song=song, found=found, checks=CHECKS, section=section)
+    groups = grouped(found.open)
+    return render_template("stair/_checks.html", song=song, found=found, groups=groups, checks=CHECKS, section=section)
 
 
 @blueprint.get("/brief")
@@ -40,7 +41,7 @@ def count(song_id: int) -> ResponseReturnValue:
     song = studio().head(song_id).song
     found = judged(song).open
     marks = [(section, [f for f in found if section.id in f.place[:1]]) for section in song.sections]
-    return render_template("stair/_marks.html", song=song, number=len(found), marks=marks, checks=CHECKS)
+    return render_template("stair/_marks.html", song=song, number=len(grouped(found)), marks=marks, checks=CHECKS)
 
 
 @blueprint.get("/finding")

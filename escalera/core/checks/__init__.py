@@ -5,7 +5,17 @@ from escalera.core.checks import energy_checks as energy
 from escalera.core.checks import fault_checks as faults
 from escalera.core.checks import form_checks as form
 from escalera.core.checks import layer_checks as layers
-from escalera.core.checks.check import CHECKS, Check, Finding, Judged, facts_text, find_finding, judged, run_checks
+from escalera.core.checks.check import (
+    CHECKS,
+    Check,
+    Finding,
+    Judged,
+    facts_text,
+    find_finding,
+    grouped,
+    judged,
+    run_checks,
+)
 from escalera.core.checks.song_status import NextStep, next_steps, undecided
 
 __all__ = [
@@ -22,6 +32,7 @@ __all__ = [
     "faults",
     "find_finding",
     "form",
+    "grouped",
     "judged",
     "layers",
     "run_checks",

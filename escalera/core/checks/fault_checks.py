@@ -342,7 +342,7 @@ def kick_alone(facts: Facts) -> Iterator[Finding]:
         if s.span.section.role in SPARE or not any(x.id in before for x in basses):
             continue  # meant, or they are still to come
         kicks = any(x.sound.is_kick and x.id in here for x in facts.song.layers)
-        if not basses or not kicks or s.value < 0.85 * facts.highest or any(x.id in here for x in basses):
+        if not basses or not kicks or s.value < 0.75 * facts.highest or any(x.id in here for x in basses):
             continue
         yield Finding(
             "kick alone",

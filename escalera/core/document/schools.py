@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-TERMS = ("drive", "motion", "weight", "fullness", "brightness", "height", "width", "voice")
+TERMS = ("drive", "motion", "weight", "fullness", "brightness", "height", "width", "voice", "loudness")
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,18 +50,18 @@ def _weights(*values: float) -> dict[str, float]:
 
 SCHOOLS: dict[str, School] = {school.key: school for school in (
     School("balanced", "Balanced", "No stance: every term counts in its usual measure.",
-           _weights(2.2, 1.1, 1.6, 1.8, 1.1, 0.6, 0.8, 0.8), 1.0, 7.0, "normal", {}),
+           _weights(1.7, 0.8, 1.5, 1.5, 1.0, 0.5, 0.6, 0.8, 1.6), 1.0, 7.0, "normal", {}),
     School("dance", "Dance floor", "Drums and low end carry it; builds and drops, regular lengths, repeats on purpose.",
-           _weights(2.8, 0.9, 2.2, 1.6, 1.1, 0.4, 0.7, 0.3), 1.0, 7.2, "strict",
+           _weights(2.1, 0.7, 2.0, 1.4, 1.0, 0.4, 0.5, 0.3, 1.6), 1.0, 7.2, "strict",
            {"repeats": "same", "builds": "standard", "start": "drums", "verses": "groove"}),
     School("song", "Song and voice", "The voice leads; verses are stripped, every chorus grows.",
-           _weights(1.8, 1.1, 1.3, 1.8, 1.1, 0.8, 0.9, 1.2), 1.0, 6.8, "normal",
+           _weights(1.4, 0.8, 1.2, 1.5, 1.0, 0.6, 0.7, 1.2, 1.6), 1.0, 6.8, "normal",
            {"start": "voice", "voices": "many", "care": "placed"}),
     School("band", "Band in a room", "Played, not quantised; few parts, the groove never stops.",
-           _weights(2.2, 1.4, 1.4, 1.9, 1.1, 0.7, 0.5, 0.8), 1.0, 6.8, "normal",
+           _weights(1.7, 1.0, 1.3, 1.6, 1.0, 0.5, 0.4, 0.8, 1.7), 1.0, 6.8, "normal",
            {"timing": "played", "verses": "groove", "lengths": "feel", "repeats": "same"}),
     School("weather", "Slow weather", "Textures and width move the song; lengths are stretched on purpose.",
-           _weights(1.2, 1.2, 1.6, 2.2, 1.5, 0.7, 1.2, 0.4), 0.8, 6.2, "lenient",
+           _weights(0.9, 0.9, 1.5, 1.9, 1.3, 0.6, 1.0, 0.4, 1.5), 0.8, 6.2, "lenient",
            {"layers": "massed", "lengths": "stretched", "genre": "mixed", "builds": "varied"}),
 )}  # fmt: skip
 

@@ -19,6 +19,7 @@ from escalera.core.energy.chain import filter_power
 from escalera.core.energy.felt import FeltBars, felt_bars
 from escalera.core.energy.shape import POWER_COLUMNS, shape_stats
 from escalera.core.energy.stats import BAND_CENTRES_HZ, INDEX, WIDTH, Stats, empty
+from escalera.core.energy.terms import K_POWER
 from escalera.core.palette.effects import RETURNS
 from escalera.core.palette.profiles import note_energies, sound_index, width_of
 from escalera.core.palette.sounds import BY_KEY, Sound
@@ -49,6 +50,8 @@ KNOWN_HITS = 100.0  # velocity that counts as a whole hit
 ABOVE_150 = np.array([0.0, 0.5, 1.0, 1.0, 1.0, 1.0])  # how much of every band lies above 150 Hz
 SPACE = 0.5  # decorrelated share of what hall and echo add
 DRUM_SPREAD_S, STRUCK_SPREAD_S = 0.15, 1.0  # over how long the energy of a hit and of a struck note is spread at most
+EVENT_COLUMNS = np.array([INDEX[name] for name in ("hits", "kicks", "onsets")])
+HEARD_DB = (-58.0, -34.0)  # level of a hit or note a second at which it begins to count, and counts in full
 RISE_POWER = 4.0  # a riser's level grows with the square of time, its power with the fourth power
 CHORD_CHANGE = 0.5  # onsets that a chord change is worth
 Floats = NDArray[np.float64]
@@ -172,6 +175,8 @@ def _fill_power(
     out[:, INDEX["above_150"]], out[:, INDEX["side"]] = wide, wide * width_of(voice.sound_key)
     kind = "struck" if voice.sound.is_drum else "sustained"
     out[:, INDEX[kind]], out[:, INDEX[f"{kind}_centre"]] = wide, above @ LOG_CENTRES
+    if not voice.sound.is_drum:
+        out[:, INDEX["low_held"]] = power[:, :2] @ LOW_SHARE
     if voice.family in LEAD_SHARE:
         leading = energy[:, 1:5].sum(axis=1) * LEAD_SHARE[voice.family]
         out[:, INDEX["lead"]] = share @ leading / bars.lengths_s
@@ -181,6 +186,7 @@ def _fill_power(
 
 
 LOG_CENTRES = np.log2(BAND_CENTRES_HZ)
+LOW_SHARE = np.array([1.0, 0.5])  # how much of the two lowest bands carries a song's low end
 
 
 def _overlap(edges_s: Floats, notes: _Sounding, voices: list[LayerVoice]) -> Floats:
@@ -296,8 +302,34 @@ def section_stats(song: Song, span: Span) -> tuple[list[Layer], Stats]:
     if song.buses or song.master or span.section.curves or any(x.devices for x in layers):
         shape_stats(song, span, layers, stats, bars)
     _add_harmony(song, span, layers, stats, bars)
+    stats[:, :, EVENT_COLUMNS] *= audible(stats)[:, :, None]
     _duck(layers, stats, span)
     return layers, stats
+
+
+def audible(stats: Stats) -> Floats:
+    """How far the hits and onsets of a layer are heard, 0..1, from the level they come with; shape of the leading axes."""
+    rate = np.maximum(stats[..., INDEX["hits"]] + stats[..., INDEX["onsets"]], 0.5)
+    level = 10.0 * np.log10(np.maximum(stats[..., :6] @ K_POWER / rate, 1e-14))
+    heard: Floats = np.clip((level - HEARD_DB[0]) / (HEARD_DB[1] - HEARD_DB[0]), 0.0, 1.0)
+    return heard
+
+
+def known_events(song: Song, span: Span, measured: Stats) -> Stats:
+    """Measured stats (felt bars, WIDTH) with what the notes say better than sound does: hits, onsets, the pitch of the leading line.
+
+    Their levels stay as measured: the leading line has its share of what is heard.
+    """
+    layers, stats = section_stats(song, span)
+    known = stats.sum(axis=0) if layers else np.zeros_like(measured)
+    out = measured.copy()
+    out[:, EVENT_COLUMNS] = known[:, EVENT_COLUMNS]
+    heard = measured[:, :6].sum(axis=1) / np.maximum(known[:, :6].sum(axis=1), 1e-14)
+    for name in ("lead", "lead_pitch"):
+        out[:, INDEX[name]] = known[:, INDEX[name]] * heard
+    low = (measured[:, :2] @ LOW_SHARE) / np.maximum(known[:, :2] @ LOW_SHARE, 1e-14)
+    out[:, INDEX["low_held"]] = known[:, INDEX["low_held"]] * low
+    return out
 
 
 def _voice(song: Song, span: Span, layer: Layer) -> LayerVoice:

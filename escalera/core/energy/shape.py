@@ -66,6 +66,7 @@ def _chain(prefix: str, devices: tuple[Device, ...], curves: dict[str, Curve], a
 
 def apply_change(row: Floats, change) -> None:  # type: ignore[no-untyped-def]
     """One felt bar of one layer through a chain."""
+    low = row[:2].sum()
     before, above = row[:6].sum(), (row[:6] * ABOVE_150).sum()
     row[:6] *= change.bands
     shaped = row[:6] * ABOVE_150
@@ -75,6 +76,7 @@ def apply_change(row: Floats, change) -> None:  # type: ignore[no-untyped-def]
             row[INDEX[kind]], row[INDEX[f"{kind}_centre"]] = shaped.sum(), float(shaped @ LOG_CENTRES)
     for name in ("lead", "lead_pitch", "voice"):
         row[INDEX[name]] *= whole
+    row[INDEX["low_held"]] *= row[:2].sum() / max(low, 1e-20)
     row[INDEX["above_150"]] = shaped.sum()
     row[INDEX["side"]] = min(row[INDEX["side"]] * ratio * change.side + change.spread * shaped.sum(), shaped.sum())
     if change.space:

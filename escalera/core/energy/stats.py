@@ -25,6 +25,7 @@ COLUMNS = (
     "struck_centre",
     "lead",  # power that carries the leading line
     "lead_pitch",  # … times its MIDI pitch
+    "low_held",  # power below 250 Hz of what is no drum: basses, subs, low chords
     "voice",  # voices sounding, weighted by how audible they are
 )
 INDEX = {name: i for i, name in enumerate(COLUMNS)}

@@ -1,6 +1,6 @@
-"""From stats to the eight terms, each 0..1, and from terms to energy. Formulas and reasons: docs/energy-model.md.
+"""From stats to the terms, each 0..1, and from terms to energy. Formulas and reasons: docs/energy-model.md.
 
-Every function is vectorised over leading axes: stats of shape (…, WIDTH) give terms of shape (…, 8).
+Every function is vectorised over leading axes: stats of shape (…, WIDTH) give terms of shape (…, len(TERMS)).
 """
 
 from __future__ import annotations
@@ -20,12 +20,16 @@ WEIGHT_RANGE_DB = (-40.0, -15.0)
 HITS_FULL_PER_S = 5.0
 ONSETS_FULL_PER_S = 8.0
 KICKS_FULL_PER_S = 2.0
-SUSTAINED_RANGE_HZ = (250.0, 2000.0)
-STRUCK_RANGE_HZ = (400.0, 8000.0)
+LOW_HELD_RANGE_DB = (-44.0, -18.0)
+CENTRE_RANGE_HZ = (250.0, 2500.0)
 PRESENCE_RANGE_DB = (-62.0, -34.0)
 PITCH_RANGE = (52.0, 88.0)
 WIDTH_FULL = 0.30
 VOICE_RANGE_DB = (-44.0, -18.0)
+LOUDNESS_RANGE_DB = (-42.0, -12.0)
+K_POWER = np.array(
+    [0.4, 0.8, 1.0, 1.17, 2.2, 2.5]
+)  # what K weighting (BS.1770) makes of the power in every band, on average
 
 
 def decibels(power: Values) -> Values:
@@ -44,36 +48,37 @@ def saturate(rate: Values, scale: float) -> Values:
 
 
 # columns whose levels are needed, and the ranges in dB over which they count, in one table: one logarithm for all
-LEVELS = ("band0", "band1", "band2", "band3", "band4", "band5", "sustained", "struck", "lead", "above_150", "voice")
+LEVELS = ("band0", "band1", "band2", "band3", "band4", "band5", "lead", "above_150", "voice", "low_held")
 LEVEL_COLUMNS = np.array([INDEX[name] for name in LEVELS])
-LOW_DB, HIGH_DB = np.array([*BAND_RANGE_DB, *(PRESENCE_RANGE_DB,) * 4, VOICE_RANGE_DB]).T
-SUSTAINED, STRUCK, LEAD, ABOVE, VOICE = range(6, 11)
+LOW_DB, HIGH_DB = np.array([*BAND_RANGE_DB, *(PRESENCE_RANGE_DB,) * 2, VOICE_RANGE_DB, LOW_HELD_RANGE_DB]).T
+LEAD, ABOVE, VOICE, LOW_HELD = range(6, 10)
 
 
-def _centre(stats: Stats, kind: str, low_hz: float, high_hz: float) -> Values:
-    """Where the centroid of held or struck sound lies in a range."""
-    centre = stats[..., INDEX[f"{kind}_centre"]] / np.maximum(stats[..., INDEX[kind]], 1e-14)
-    return ramp(centre, np.log2(low_hz), np.log2(high_hz))
+def _centre(stats: Stats) -> Values:
+    """Where the centroid of all that sounds above 150 Hz lies in its range."""
+    power = stats[..., INDEX["sustained"]] + stats[..., INDEX["struck"]]
+    centre = (stats[..., INDEX["sustained_centre"]] + stats[..., INDEX["struck_centre"]]) / np.maximum(power, 1e-14)
+    low, high = np.log2(CENTRE_RANGE_HZ)
+    return ramp(centre, low, high)
 
 
 def compute_terms(stats: Stats) -> Values:
-    """The eight terms in the order of TERMS."""
+    """The terms in the order of TERMS."""
     level = decibels(stats[..., LEVEL_COLUMNS])
     heard = np.clip((level - LOW_DB) / (HIGH_DB - LOW_DB), 0.0, 1.0)
     lead, above = stats[..., INDEX["lead"]], stats[..., INDEX["above_150"]]
     out = np.empty((*stats.shape[:-1], len(TERMS)))
     out[..., 0] = saturate(stats[..., INDEX["hits"]], HITS_FULL_PER_S)
     out[..., 1] = saturate(stats[..., INDEX["onsets"]], ONSETS_FULL_PER_S)
-    out[..., 2] = 0.8 * ramp(level[..., 0], *WEIGHT_RANGE_DB) + 0.2 * saturate(
-        stats[..., INDEX["kicks"]], KICKS_FULL_PER_S
-    )
+    kicks = saturate(stats[..., INDEX["kicks"]], KICKS_FULL_PER_S)
+    out[..., 2] = 0.5 * ramp(level[..., 0], *WEIGHT_RANGE_DB) + 0.15 * kicks + 0.35 * heard[..., LOW_HELD]
     out[..., 3] = heard[..., :6].mean(axis=-1)
-    out[..., 4] = 0.7 * _centre(stats, "sustained", *SUSTAINED_RANGE_HZ) * heard[..., SUSTAINED]
-    out[..., 4] += 0.3 * _centre(stats, "struck", *STRUCK_RANGE_HZ) * heard[..., STRUCK]
+    out[..., 4] = _centre(stats) * heard[..., ABOVE]
     out[..., 5] = ramp(stats[..., INDEX["lead_pitch"]] / np.maximum(lead, 1e-14), *PITCH_RANGE) * heard[..., LEAD]
     side = stats[..., INDEX["side"]] / np.maximum(above, 1e-14)
     out[..., 6] = np.clip(side / WIDTH_FULL, 0.0, 1.0) ** 0.7 * heard[..., ABOVE]
     out[..., 7] = heard[..., VOICE]
+    out[..., 8] = ramp(decibels(stats[..., :6] @ K_POWER), *LOUDNESS_RANGE_DB)
     return out
 
 
@@ -96,6 +101,6 @@ def scale_of(song: Song) -> tuple[float, float]:
 
 
 def to_energy(terms: Values, song: Song) -> Values:
-    """Energy 0 and up of this song from terms (…, 8)."""
+    """Energy 0 and up of this song from terms (…, len(TERMS))."""
     gain, offset = scale_of(song)
     return np.maximum(0.0, gain * (terms @ weights(song.school)) + offset)
