@@ -11,6 +11,7 @@ from escalera.core.document.codec import FORMAT_VERSION, from_plain, song_schema
 from escalera.core.document.limits import MAX_NOTES
 from escalera.core.document.song import Song
 from escalera.core.document.upgrades import upgraded
+from escalera.core.energy.refit import with_present_scale
 from escalera.core.validation.whole import validate
 from escalera.errors import FormatError, shown
 
@@ -48,7 +49,7 @@ def read_project(data: bytes) -> Song:
         raise FormatError(
             f"A part of the project file has {keys:,} fields; at most {MOST_KEYS} are read. Save it again."
         )
-    return validate(from_plain(_upgraded(song, version)))
+    return with_present_scale(validate(from_plain(_upgraded(song, version))))
 
 
 def _upgraded(song: dict[str, Any], version: int) -> dict[str, Any]:

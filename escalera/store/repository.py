@@ -16,6 +16,7 @@ from escalera.core.caching import Results
 from escalera.core.document.codec import FORMAT_VERSION, Plain, from_plain, to_plain
 from escalera.core.document.song import Song
 from escalera.core.document.upgrades import upgraded
+from escalera.core.energy.refit import with_present_scale
 from escalera.core.rhythm.pattern import Pattern
 from escalera.errors import DamagedState, InputError, NotFound, StaleRevision, shown
 from escalera.store.models import PatternRow, PrintRow, RevisionRow, SongRow, VersionRow, now
@@ -249,7 +250,7 @@ class Repository:
         kept = upgraded(plain.get("song", plain), plain.get("version", 1))  # the first format had no version around it
         hashes = {p["pattern"] for p in kept.get("patterns", ())}
         rows = session.scalars(select(PatternRow).where(PatternRow.hash.in_(hashes)))
-        return from_plain(kept, {row.hash: Pattern.from_bytes(row.data) for row in rows})
+        return with_present_scale(from_plain(kept, {row.hash: Pattern.from_bytes(row.data) for row in rows}))
 
     def remember(self, revision_id: int, song: Song) -> None:
         """Keep a parsed document; call it for a new state only when its transaction has ended well."""

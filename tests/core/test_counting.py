@@ -102,6 +102,40 @@ def test_a_glide_survives_split_merge_and_resize():
 ASKED = Asked(SteadyRuler(120.0), {"these": 4, "those": 2, "Verse": 8})
 
 
+# ways of asking, and the first row of the answer
+WAYS_OF_ASKING = {
+    "how long is 16 bars": "16 bars", "how long are 16 bars?": "16 bars", "How long do 8 bars last": "8 bars", "how long does a bar take": "1 bar", "what is the length of 12 bars": "12 bars",
+    "16 bars in seconds": "16 bars", "16 bars in minutes and seconds": "16 bars", "3:30 in bars": "106.1", "how many bars is 3:30": "106.1", "how many bars are in 90 seconds": "45 bars",
+    "how many bars fit in 3 minutes": "90 bars", "how many bars fit into 3 minutes 30": "105 bars", "how many beats are in 8 bars": "8 bars", "how many beats has a bar": "1 bar", "2 min 15 s in bars": "67 bars, 2 beats",
+    "what is at 1:05": "33.3", "what's at 1:05?": "33.3", "where is 1:05": "33.3", "which bar is at 90 seconds": "45 bars", "what bar is at 1:30": "46.1", "where are we at 2:10": "66.1",
+    "where is bar 33": "33.1", "when does bar 33 start": "33.1", "when is bar 17": "17.1", "4 bars before bar 33": "bar 29", "four bars after bar 33": "bar 37", "two beats before bar 17": "16.3",
+    "the last 8 bars before bar 49": "bar 41", "a dotted eighth in ms": "375.00 ms", "dotted eighth in milliseconds": "375.00 ms", "an eighth triplet in ms": "166.67 ms", "how long is a quarter note": "500.00 ms",
+    "what is a sixteenth in ms": "125.00 ms", "1/8 dotted in ms": "375.00 ms", "delay time for a dotted eighth in ms": "375.00 ms", "third beat of bar 12": "12.3", "beat 3 of bar 12": "12.3",
+    "the and of 2 in bar 5": "5.2.3", "from bar 9 to bar 24": "bar 9", "how many bars from bar 9 to bar 24": "bar 9", "between bar 9 and bar 24": "bar 9", "how long are bars 9 to 24": "bar 9",
+    "from 1:05 to 2:10": "32.5", "how many bars from 1:05 to 2:10": "32.5", "which tempo makes 64 bars last 2:00": "128.00 bpm", "tempo for 100 bars in 3:30": "114.29 bpm",
+    "4 times 8 bars": "32 bars", "half of 24 bars": "12 bars", "from bar 17, 8 bars": "bar 17", "the next 8 bars from bar 9": "bar 9", "bar 9 plus 8 bars": "bar 17", "120 bpm to 128": "× 1.0667",
+    "please tell me how long is 16 bars": "16 bars", "how long is one beat in seconds": "1 beat", "show me bar 40": "40.1", "two verses and a verse": "24 bars", "at 1:05": "33.3",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", WAYS_OF_ASKING)
+def test_a_question_is_understood_in_many_ways(text):
+    assert ask(text, ASKED).rows[0][1] == WAYS_OF_ASKING[text]
+
+
+@pytest.mark.parametrize(
+    ("text", "offered"),
+    [
+        ("how long is it", "how long is 16 bars"),
+        ("what happens before bar 9", "4 bars before bar 33"),
+        ("which tempo", "which tempo makes 64 bars"),
+    ],
+)
+def test_what_is_not_understood_is_answered_with_the_nearest_that_is(text, offered):
+    with pytest.raises(InputError, match=offered):
+        ask(text, ASKED)
+
+
 # the question as people put it, and a row of the answer
 @pytest.mark.parametrize(("text", "row", "value"), [
     ("8 bars that end with bar 36", "starts with", "bar 29"), ("8 bars that end with bar 36", "the next is", "bar 37"), ("8 bars from bar 29", "ends with", "bar 36"),

@@ -8,11 +8,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from escalera.core.document.schools import SCHOOLS, SWITCHES, TERMS, switch_value
-from escalera.core.document.song import Progression
+from escalera.core.document.song import EnergyScale, Progression
 from escalera.core.edits import EDITS
 from escalera.core.energy.explain import agreement, explain, fitted_scale
 from escalera.core.energy.joins import DEVICES, join_devices
 from escalera.core.energy.model import arranged
+from escalera.core.energy.refit import with_present_scale
+from escalera.core.energy.terms import MODEL
 from escalera.core.palette.profiles import MEASURED, note_energy
 from escalera.core.palette.sounds import SOUNDS
 from escalera.core.reading.timeline import timeline
@@ -193,3 +195,14 @@ def test_a_section_is_at_its_own_place_whatever_was_computed_before():
     moved = EDITS["set_target"](C, 9).apply(EDITS["add_section"]("Intro", "", 3, 0).apply(SONG))
     assert [(s.span.first_bar, s.span.section.target.start) for s in arranged(moved).sections][2] == (12, 9)
     assert [s.span.first_bar for s in arranged(small_song()).sections] == [1, 9]
+
+
+def test_a_scale_fitted_to_an_earlier_model_is_fitted_once_and_that_is_said():
+    old = replace(small_song(), scale=EnergyScale(1.3, -0.4))
+    new = with_present_scale(old)
+    fitted = fitted_scale(arranged(old))
+    assert (new.scale.gain, new.scale.offset) == fitted and new.scale.refitted and new.scale.model == MODEL
+    assert [s.target for s in new.sections] == [s.target for s in old.sections]
+    assert with_present_scale(new) is new and with_present_scale(small_song()) == small_song()
+    again = EDITS["set_scale"](*fitted).apply(new)
+    assert not again.scale.refitted and with_present_scale(again) is again

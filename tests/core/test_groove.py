@@ -345,3 +345,15 @@ def test_saying_a_groove_keeps_the_velocities_of_the_hits_that_stay():
 def test_a_pickup_and_a_replaced_velocity_survive_the_groove():
     played = beat(3840, COMMON, [Hit(-240, "snare", 60), Hit(0, "kick", 127)])
     assert beat_of_patterns(patterns_of(played, NOTES), COMMON) == played and replace(played, hits=played.hits[1:]).hits
+
+
+@pytest.mark.parametrize(("text", "metre", "bars", "said"), [
+    ("kick, snare, kick-kick, snare", "4/4", 1, "boom ka boom-boom ka"), ("kick snare hat snare x2", "4/4", 2, "boom ka ts ka | boom ka ts ka"),
+    ("boom ka boom ka x2 | boom boom boom boom", "4/4", 3, "boom ka boom ka | boom ka boom ka | boom boom boom boom"),
+    ("kick hat hat snare hat hat", "6/8", 1, "boom-ts-ts ka-ts-ts"), ("kick and hat, hat, snare with hat, hat", "4/4", 1, "boom+ts ts ka+ts ts"),
+    ("Open hat, kick, low tom, rest", "4/4", 1, "tss boom dum ."), ("boom ka | boom ka", "6/8", 2, "boom ka | boom ka"),
+])  # fmt: skip
+def test_beats_are_said_with_names_commas_repeats_and_eighths(text, metre, bars, said):
+    heard = hear(text, parse_metre(metre))
+    assert not heard.problems and heard.beat.bars == bars
+    assert write_spoken(heard.beat) == said

@@ -322,6 +322,8 @@ class EnergyScale:
 
     gain: Annotated[float | None, number("Gain", 0.1, 100)] = None
     offset: Annotated[float, number("Offset", -100, 0)] = 0.0
+    model: Annotated[int, number("Energy model", 1, 1000, help="the one that gain and offset were fitted to")] = 1
+    refitted: Annotated[bool, part("Fitted anew", help="because the energy model changed since")] = False
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from escalera.core.document.schools import SCHOOLS, SWITCHES
 from escalera.core.document.song import EnergyScale, Section, Song, each_body
 from escalera.core.document.tempos import with_glide, without_glides
 from escalera.core.edits.edit import edit, one_of, section_of, within
+from escalera.core.energy.terms import MODEL
 from escalera.core.reading.placements import remap_bars
 from escalera.core.reading.timeline import section_bar_ticks, tempo_points
 from escalera.core.time.metre import parse_metre
@@ -155,7 +156,9 @@ class SetScale:
         if self.gain is not None:
             within(self.gain, 0.1, 100.0, "A scale of")
             within(self.offset, -100.0, 0.0, "A scale offset of")
-        return replace(song, scale=EnergyScale(self.gain, self.offset if self.gain is not None else 0.0))
+        if self.gain is None:
+            return replace(song, scale=EnergyScale())
+        return replace(song, scale=EnergyScale(self.gain, self.offset, MODEL))
 
     def summary(self, song: Song) -> str:
         return "Energy scale: the style's" if self.gain is None else "Energy scale fitted to this song"

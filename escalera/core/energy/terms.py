@@ -14,6 +14,7 @@ from escalera.core.energy.stats import INDEX, Stats
 
 Values = NDArray[np.float64]
 
+MODEL = 2  # raised when the formulas change, so that what was fitted to them is fitted anew
 # name: (quiet, full) levels in dB between which a band goes from nothing to all
 BAND_RANGE_DB = ((-46.0, -16.0), (-46.0, -18.0), (-48.0, -20.0), (-52.0, -24.0), (-60.0, -32.0), (-64.0, -36.0))
 WEIGHT_RANGE_DB = (-40.0, -15.0)

@@ -1,6 +1,6 @@
 """Beats as they are said: one word is one beat, a hyphen divides it evenly, + sounds together, . rests, | ends a bar.
 
-`boom ka boom-boom ka` is a bar of 4/4. Bars that are too short are filled with rests.
+`boom ka boom-boom ka` is a bar of 4/4; `kick snare kick-kick snare, x2` is it twice. Bars that are too short are filled with rests.
 """
 
 from __future__ import annotations
@@ -19,6 +19,19 @@ WORDS: dict[str, str] = {
     "pish": "crash", "clap": "clap", "tok": "rim", "snap": "snap", "dum": "low tom", "dom": "mid tom", "dim": "high tom", "sha": "shaker", "tik": "click",
     "kling": "cowbell", "goon": "low hand drum", "gin": "high hand drum",
 }  # fmt: skip
+# names of drums as people say them, beside the sounds; never written back
+NAMES: dict[str, str] = {
+    "kick": "kick", "bass": "kick", "snare": "snare", "hat": "closed hat", "hihat": "closed hat", "openhat": "open hat", "open": "open hat", "ride": "ride",
+    "crash": "crash", "cymbal": "crash", "claps": "clap", "rim": "rim", "rimshot": "rim", "tom": "mid tom", "lowtom": "low tom", "midtom": "mid tom", "hightom": "high tom",
+    "shaker": "shaker", "cowbell": "cowbell", "click": "click", "snaps": "snap",
+}  # fmt: skip
+# what is said in several words, or with signs that are none of the notation
+SAID: tuple[tuple[str, str], ...] = (
+    (r"[,;:!/]+", " "), (r"\bhi-hats?\b", "hat"), (r"\b(?:closed|shut) hats?\b", "hat"), (r"\bopen (?:hi-?)?hats?\b", "openhat"),
+    (r"\b(low|mid|high)(?:dle)? toms?\b", r"\1tom"), (r"\b(kick|snare|hat|hihat|ride|crash|rim|tom|shaker|cowbell)s\b", r"\1"),
+    (r"\b(?:rest|pause|silence|nothing)\b", "."), (r"\bbass drum\b", "kick"), (r"\bsnare drum\b", "snare"), (r"(?<=\w) ?(?:\band\b|&|\bwith\b) ?(?=\w)", "+"), (r" *\+ *", "+"),
+)  # fmt: skip
+REPEATED = re.compile(r"(?:x|×|\*)(\d{1,2})|(\d{1,2})(?:x|×)|(twice)", re.I)
 REST = "."
 WORD = r"[^\s|+.\-]{1,20}"
 DIVISIONS = (1, 2, 3, 4, 6, 8, 12, 16, 24)
@@ -48,7 +61,7 @@ class SpokenBeat:
 
 def vocabulary(own: Mapping[str, str] | None = None) -> dict[str, str]:
     """The words that are known, the user's own first."""
-    return {**WORDS, **(own or {})}
+    return {**NAMES, **WORDS, **(own or {})}
 
 
 def hear(text: str, metre: Metre, own: Mapping[str, str] | None = None) -> SpokenBeat:
@@ -70,25 +83,45 @@ def hear(text: str, metre: Metre, own: Mapping[str, str] | None = None) -> Spoke
 
 def _said_bars(text: str, metre: Metre) -> list[list[str]]:
     """Words by bars: as the bar lines say, or as many as a bar holds where there are none."""
+    for pattern, better in SAID:
+        text = re.sub(pattern, better, text, flags=re.I)
     if "|" in text:
-        return [bar.split() for bar in text.strip().strip("|").split("|")]
-    words, size = text.split(), metre.beats
+        return [bar for part in text.strip().strip("|").split("|") for bar in _repeated(part.split(), True)]
+    words = [word for bar in _repeated(text.split(), False) for word in bar]
+    eighths = metre.numerator > metre.beats and len(words) % metre.numerator == 0
+    size = metre.numerator if eighths else metre.beats
     return [words[i : i + size] for i in range(0, len(words), size)] or [[]]
+
+
+def _repeated(words: list[str], apart: bool) -> list[list[str]]:
+    """Words with repeats written out: 'x2' says once more what stands before it; bars of their own where `apart`."""
+    found: list[list[str]] = [[]]
+    for word in words:
+        times = REPEATED.fullmatch(word)
+        if times is None:
+            found[-1].append(word)
+            continue
+        count = min(MAX_BARS, int(times[1] or times[2] or 2))
+        found[-1:] = [found[-1][:] for _ in range(max(1, count))] if apart else [found[-1] * max(1, count), []]
+    return [bar for bar in found if bar] or [[]]
 
 
 def _bar(words: list[str], number: int, metre: Metre, known: Mapping[str, str]) -> tuple[list[Hit], list[Problem]]:
     hits: list[Hit] = []
     problems: list[Problem] = []
+    eighths = len(words) == metre.numerator > metre.beats  # a bar of 6/8 in six words
+    steps = metre.numerator if eighths else metre.beats
+    size = metre.bar_ticks // steps
     for index, word in enumerate(words):
-        if index >= metre.beats:
+        if index >= steps:
             said = (
                 f"bar {number + 1} has {len(words)} beats; a bar of {metre} holds {metre.beats}."
                 f" End the bar with | before “{shown(word)}”."
             )
             problems.append(Problem(word, number + 1, index + 1, said))
             continue
-        start = number * metre.bar_ticks + index * metre.beat_ticks
-        found, wrong = _word(word, start, metre.beat_ticks, known)
+        start = number * metre.bar_ticks + index * size
+        found, wrong = _word(word, start, size, known)
         hits += found
         problems += [Problem(w, number + 1, index + 1, said, offers) for w, said, offers in wrong]
     return hits, problems
@@ -163,7 +196,7 @@ def _home(tick: int, size: int) -> int:
 
 def _names(own: Mapping[str, str] | None) -> dict[str, str]:
     names: dict[str, str] = {}
-    for word, drum in vocabulary(own).items():
+    for word, drum in {**WORDS, **(own or {})}.items():
         names.setdefault(drum, word)
     return names
 

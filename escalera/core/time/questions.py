@@ -9,11 +9,15 @@ import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
-from escalera.core.time.note_values import stretch
+from rapidfuzz import fuzz, process
+
+from escalera.core.time.note_values import VALUES, stretch
+from escalera.core.time.question_words import reworded
 from escalera.core.time.ruler import (
     EIGHTH,
     RATE_HZ,
     SIXTEENTH,
+    UNIT_TICKS,
     UNITS,
     Ruler,
     bars_held,
@@ -60,12 +64,34 @@ def ask(text: str, asked: Asked) -> Answer:
     if len(text) > MAX_TEXT:
         raise InputError(f"The question has {len(text)} characters; at most {MAX_TEXT} are read. Ask in fewer words.")
     plain = _plain(text)
-    for shape, answer, _ in QUESTIONS:
-        match = re.fullmatch(shape, plain)
-        if match:
-            return answer(match, asked)
-    examples = "; ".join(example for _, _, example in QUESTIONS[:6])
-    raise InputError(f"“{shown(text)}” is not a question that can be counted. Ask for example: {examples}.")
+    for said in dict.fromkeys((plain, _with_sections(reworded(plain), asked))):
+        for shape, answer, _ in QUESTIONS:
+            match = re.fullmatch(shape, said)
+            if match:
+                return answer(match, asked)
+    raise InputError(
+        f"“{shown(text)}” is not a question that can be counted. Ask for example: {'; '.join(nearest(plain))}."
+    )
+
+
+def nearest(plain: str, most: int = 3) -> list[str]:
+    """Examples of questions that would be understood, those with the most words in common first."""
+    examples = [example for _, _, example in QUESTIONS] + list(WAYS)
+    return [row[0] for row in process.extract(plain, examples, scorer=fuzz.token_set_ratio, limit=most)]
+
+
+def _with_sections(plain: str, asked: Asked) -> str:
+    """'2 verses and a chorus' as '2 of verse and 1 of chorus', for the names of sections that there are."""
+    names = sorted((n.lower() for n in asked.lengths), key=len, reverse=True)
+    if not names:
+        return plain
+    known = "|".join(re.escape(n) for n in names)
+    parts = re.split(r" and |, | \+ | plus ", plain)
+    found = [re.fullmatch(rf"(?:(\d+|an?|the) )?({known})(?:e?s)?", part) for part in parts]
+    if not all(found):
+        return plain
+    rows = [(m[1] if m and m[1] and m[1].isdecimal() else "1", m[2]) for m in found if m]
+    return " and ".join(f"{count} of {name}" for count, name in rows)
 
 
 def _plain(text: str) -> str:
@@ -197,10 +223,6 @@ def _place(match: re.Match[str], asked: Asked) -> Answer:
     return _moment(tick, asked)
 
 
-def _at_clock(match: re.Match[str], asked: Asked) -> Answer:
-    return _moment(round(asked.ruler.ticks_at(int(match[1]) * 60 + float(match[2]))), asked)
-
-
 def _at_unit(match: re.Match[str], asked: Asked) -> Answer:
     tick = int(match[2]) if match[1] == "tick" else round(asked.ruler.ticks_at(int(match[2]) / RATE_HZ))
     return _moment(tick, asked)
@@ -235,7 +257,7 @@ def _length(match: re.Match[str], asked: Asked) -> Answer:
         for name in UNITS
         if name != unit
     ]
-    return Answer(f"{amount:g} {unit} from bar {bar}", (("holds", held.said), *rows))
+    return Answer(f"{amount:g} {unit[:-1] if amount == 1 else unit} from bar {bar}", (("holds", held.said), *rows))
 
 
 def _tempos(match: re.Match[str], asked: Asked) -> Answer:
@@ -255,6 +277,76 @@ def _tempos(match: re.Match[str], asked: Asked) -> Answer:
     )
 
 
+def _from_place(match: re.Match[str], asked: Asked) -> Answer:
+    """'4 bars before bar 33', 'two beats after bar 17'."""
+    amount, unit, bar = float(match[1]), _unit(match[2]), _bar(match[4])
+    start = asked.ruler.bar_start(bar)
+    if unit == "bars" and amount == int(amount):
+        count = int(amount)
+        first = bar - count if match[3] == "before" else bar + count
+        low = first if match[3] == "before" else bar
+        place = _moment(asked.ruler.bar_start(_bar(str(first))), asked)
+        return Answer(
+            f"{_bars(count)} {match[3]} bar {bar}",
+            (("there is", f"bar {first}"), ("between lie", f"bars {low} to {low + count - 1}"), *place.rows),
+        )
+    ticks = ticks_of_length(asked.ruler, amount, unit, start)
+    return _moment(round(start - ticks if match[3] == "before" else start + ticks), asked)
+
+
+def _note(match: re.Match[str], asked: Asked) -> Answer:
+    """A note value at the ruler's first tempo."""
+    quarters = VALUES[match[1]]
+    tick = quarters * UNIT_TICKS["quarters"]
+    seconds = asked.ruler.seconds_at(tick) - asked.ruler.seconds_at(0)
+    return Answer(
+        f"a {match[1]} note",
+        (
+            ("time", f"{1000 * seconds:.2f} ms"),
+            ("a second", f"{1 / seconds:.3f} times"),
+            ("ticks", f"{tick:g}"),
+            ("quarters", f"{quarters:g}"),
+        ),
+    )
+
+
+def _between_times(match: re.Match[str], asked: Asked) -> Answer:
+    low, high = (int(match[i]) * 60 + float(match[i + 1]) for i in (1, 3))
+    if high <= low:
+        raise InputError(
+            f"{match[3]}:{match[4]} does not come after {match[1]}:{match[2]}. Write the earlier time first."
+        )
+    a, b = asked.ruler.ticks_at(low), asked.ruler.ticks_at(high)
+    rows = [(name, f"{length_in(asked.ruler, b - a, name, round(a)):,.3f}".rstrip("0").rstrip(".")) for name in UNITS]
+    return Answer(f"from {match[1]}:{match[2]} to {match[3]}:{match[4]}", tuple(rows))
+
+
+def _tempo_for(match: re.Match[str], asked: Asked) -> Answer:
+    bars = float(match[1])
+    seconds = int(match[2]) * 60 + float(match[3]) if match[2] else float(match[4])
+    metre = asked.ruler.bar_at(0)[2]
+    if not (0 < bars <= MAX_BARS and seconds > 0):
+        raise InputError(f"{bars:g} bars in {seconds:g} s cannot be counted. Write more than none of both.")
+    bpm = bars * metre.bar_ticks / UNIT_TICKS["quarters"] * 60.0 / seconds
+    return Answer(
+        f"{_bars(bars)} of {metre} in {clock(seconds)}",
+        (("tempo", f"{bpm:.2f} bpm"), ("one bar", f"{seconds / bars:.3f} s")),
+    )
+
+
+def _time_of_clock(match: re.Match[str], asked: Asked) -> Answer:
+    """A clock time as a place; and as a length from the start."""
+    seconds = int(match[1]) * 60 + float(match[2])
+    place = _moment(round(asked.ruler.ticks_at(seconds)), asked)
+    bars = length_in(asked.ruler, asked.ruler.ticks_at(seconds), "bars", 0)
+    return Answer(place.heard, (*place.rows, ("bars until then", f"{bars:.3f}".rstrip("0").rstrip("."))))
+
+
+# further ways of asking, as examples of what is understood
+WAYS = (
+    "how long is 16 bars", "3:30 in bars", "what is at 1:05", "4 bars before bar 33", "a dotted eighth in ms", "how many bars is 90 seconds",
+    "which tempo makes 64 bars last 2:00", "third beat of bar 12",
+)  # fmt: skip
 OF = r"\d+ (?:of|x) [^,+]+?"
 SUM = r"\d+(?:\s*\+\s*\d+)*"
 QUESTIONS: tuple[tuple[str, Callable[[re.Match[str], Asked], Answer], str], ...] = (
@@ -268,6 +360,10 @@ QUESTIONS: tuple[tuple[str, Callable[[re.Match[str], Asked], Answer], str], ...]
     (rf"({NUMBER})(?: bpm)? to ({NUMBER}) ?bpm", _tempos, "120 to 128 bpm"),
     (rf"(?:bar )(?P<bar>-?\d+)(?:,? beat (?P<beat>{NUMBER}))?(?P<step>)", _place, "bar 29 beat 3"),
     (r"(?P<bar>-?\d+)\.(?P<beat>\d+)(?:\.(?P<step>\d+))?", _place, "29.3.2"),
-    (r"(\d+):(\d\d(?:\.\d+)?)", _at_clock, "1:05.2"),
+    (r"(\d+):(\d\d(?:\.\d+)?)", _time_of_clock, "1:05.2"),
+    (rf"({NUMBER}) ?{UNIT} (before|after) bar (-?\d+)", _from_place, "4 bars before bar 33"),
+    (r"note (\d/\d+(?: dotted| triplet)?)", _note, "note 1/8 dotted"),
+    (r"between (\d+):(\d\d(?:\.\d+)?) and (\d+):(\d\d(?:\.\d+)?)", _between_times, "between 1:05 and 2:10"),
+    (rf"tempo ({NUMBER}) bars (?:(\d+):(\d\d(?:\.\d+)?)|({NUMBER}) ?(?:seconds?|secs?|s))", _tempo_for, "tempo 64 bars 2:00"),
     (r"(tick|sample) (\d+)", _at_unit, "tick 12000"),
 )  # fmt: skip
