@@ -1,12 +1,16 @@
 """Every kind of move: where it applies, what it must and must not change, where it does not; the effect shown is the effect had."""
 
+import random
+from contextlib import suppress
 from itertools import combinations
 
 import pytest
 
+from benchmarks.songs import generated
 from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged, section_energy
 from escalera.core.moves import KINDS, apply_move, find_move, moves_for
+from escalera.core.moves.advice import AGAINST_ROLE, Advice, may_join
 from escalera.core.moves.move import ELSEWHERE, FORM, HERE, NEIGHBOUR
 from escalera.core.moves.previews import preview
 from escalera.core.moves.suggestions import sameness, suggest, suggest_song
@@ -184,14 +188,23 @@ def test_the_best_suggestion_is_within_a_twentieth_of_an_exhaustive_search(targe
     song = EDITS["set_target"](C, target).apply(HALF)
     now, section = arranged(song).of(C).value, song.section_by_id[C]
     moves = list(moves_for(song, section, tuple(k for k, kind in KINDS.items() if kind.touches == HERE)))
-    best = 0.0
+    best, tried = 0.0, {}
+    for move in moves:
+        with suppress(EditError):
+            after = apply_move(song, move)
+            value = section_energy(after, timeline(after).span_of(C)).value
+            tried[move.key] = Advice(move, song, after, C, value - now, target - now)
     for size in (1, 2):
-        for group in combinations(moves, size):
+        for group in combinations([m for m in moves if m.key in tried and tried[m.key].is_fit], size):
+            if size == 2 and not may_join(*(tried[m.key] for m in group)):
+                continue
             try:
                 after = song
                 for move in group:
                     after = apply_move(after, move)
             except EditError:
+                continue
+            if not Advice(group[0], song, after, C, 0.0, 0.0).is_fit:
                 continue
             value = section_energy(after, timeline(after).span_of(C)).value
             best = max(best, abs(now - target) - abs(value - target))
@@ -222,3 +235,34 @@ def test_a_move_leaves_other_variations_alone():
     after = apply_move(song, find_move(song, C, f"thin:{K}"))
     (placement,) = [p for p in after.section_by_id[C].placements if p.layer_id == K]
     assert (placement.variation.keep, placement.variation.level_end_db) == (0.5, -6.0)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_advice_neither_contradicts_itself_nor_repeats_itself_nor_takes_the_tune_away(seed):
+    song = generated(40 + seed)
+    dice = random.Random(seed)
+    for section in song.sections:
+        song = EDITS["set_target"](section.id, round(dice.uniform(1, 9.5), 1)).apply(song)
+    for section in song.sections:
+        leads = {p.layer_id for p in section.placements} & {
+            x.id for x in song.layers if x.family in ("voices", "leads") and not x.muted
+        }
+        found = suggest(song, section.id)
+        outcomes = [s.outcome for s in found]
+        assert len(set(outcomes)) == len(outcomes)
+        wanted = section.target.mean - arranged(song).of(section.id).value
+        for s in found:
+            assert s.points * wanted > 0 and s.why.endswith(".")
+            kinds = [KINDS[m.key.partition(":")[0]] for m in s.moves]
+            assert not any(a.way * b.way < 0 for a, b in combinations(kinds, 2))
+            assert not any(k.key in AGAINST_ROLE.get(section.role, ()) for k in kinds)
+            after = song
+            for move in s.moves:
+                after = apply_move(after, move)
+            left = {p.layer_id for p in after.section_by_id[section.id].placements}
+            made = {x.id for x in after.layers if x.family in ("voices", "leads")} - {x.id for x in song.layers}
+            assert (
+                not leads
+                or left & (leads | made)
+                or left & {x.id for x in song.layers if x.family in ("voices", "leads")}
+            )

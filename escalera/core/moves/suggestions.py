@@ -19,6 +19,7 @@ from escalera.core.energy.features import prepare_stats, section_stats
 from escalera.core.energy.felt import felt_bars
 from escalera.core.energy.model import section_energy
 from escalera.core.energy.terms import compute_terms, to_energy
+from escalera.core.moves.advice import Advice, may_join, said_why
 from escalera.core.moves.move import HERE, KINDS, Move, MoveStep, apply_move, moves_for
 from escalera.core.reading.timeline import Span, timeline
 from escalera.errors import EditError
@@ -40,6 +41,12 @@ class Suggestion:
     moves: tuple[Move, ...]
     points: float
     sameness: float
+    outcome: tuple[object, ...] = ()
+
+    @property
+    def why(self) -> str:
+        """What its first move is for, in a sentence."""
+        return said_why(self.moves)
 
     @property
     def label(self) -> str:
@@ -60,6 +67,7 @@ class _Scored:
     song: Song
     value: float
     change: Values  # of the section's summed stats, (felt bars, WIDTH)
+    advice: Advice
 
 
 def suggest(song: Song, section_id: int, count: int = 3) -> list[Suggestion]:
@@ -69,7 +77,7 @@ def suggest(song: Song, section_id: int, count: int = 3) -> list[Suggestion]:
     now, wanted = section_energy(song, span).value, section.target.mean
     if abs(wanted - now) < CLOSE:
         return []
-    singles = _singles(song, section, list(moves_for(song, section, _toward(wanted - now))))
+    singles = _singles(song, section, list(moves_for(song, section, _toward(wanted - now))), wanted - now)
     found = _best(song, section, singles, now, wanted)
     return _different(found, count)
 
@@ -85,7 +93,7 @@ def suggest_song(song: Song, count: int = 5) -> list[Suggestion]:
         if abs(wanted - now) < CLOSE or (spent and spent + len(moves) > MOST):
             continue
         spent += len(moves)
-        best = _best(song, section, _singles(song, section, moves), now, wanted)
+        best = _best(song, section, _singles(song, section, moves, wanted - now), now, wanted)
         found += [(gain * section.bars / max(1, song.bars), s) for gain, s in best]
     found.sort(key=lambda row: -row[0])
     return _different(found, count)
@@ -113,10 +121,12 @@ def _value(song: Song, span: Span, totals: Values) -> float:
     return float(felt @ lengths / lengths.sum())
 
 
-def _singles(song: Song, section: Section, moves: Sequence[Move]) -> list[_Scored]:
-    """Moves with their exact effect on the section's stats; those that do not apply, or change its length, are left out."""
+def _singles(song: Song, section: Section, moves: Sequence[Move], far: float) -> list[_Scored]:
+    """Moves with their exact effect on the section's stats; those that do not apply, are no advice here, or change its length, are
+    left out."""
     span = timeline(song).span_of(section.id)
     base, made, found = _totals(song, span), [], []
+    now = _value(song, span, base)
     for move in moves:
         try:
             after = apply_move(song, move)
@@ -126,8 +136,12 @@ def _singles(song: Song, section: Section, moves: Sequence[Move]) -> list[_Score
     prepare_stats((after, there) for _, after, there in made)
     for move, after, there in made:
         totals = _totals(after, there)
-        if totals.shape == base.shape:
-            found.append(_Scored(move, after, _value(after, there, totals), totals - base))
+        if totals.shape != base.shape:
+            continue
+        value = _value(after, there, totals)
+        advice = Advice(move, song, after, section.id, value - now, far)
+        if advice.is_fit:
+            found.append(_Scored(move, after, value, totals - base, advice))
     return found
 
 
@@ -139,7 +153,7 @@ def _best(
     far = abs(wanted - now)
     gain = {id(s): far - abs(wanted - s.value) for s in singles}
     found = [
-        (gain[id(s)], Suggestion(section.id, (s.move,), s.value - now, sameness_lost(song, s.song, section.id)))
+        (gain[id(s)], _suggestion(song, section, (s.move,), s.value - now, s.song))
         for s in singles
         if gain[id(s)] > SMALLEST
     ]
@@ -154,11 +168,18 @@ def _best(
             continue
         value = section_energy(after, timeline(after).span_of(section.id)).value
         better = far - abs(wanted - value)
-        if better > max(gain[id(s)] for s in group) + SMALLEST:
-            lost = sameness_lost(song, after, section.id)
-            found.append((better - PER_MOVE * (len(moves) - 1), Suggestion(section.id, moves, value - now, lost)))
+        if better <= max(gain[id(s)] for s in group) + SMALLEST:
+            continue
+        if Advice(moves[0], song, after, section.id, value - now, wanted - now).is_fit:
+            made = _suggestion(song, section, moves, value - now, after)
+            found.append((better - PER_MOVE * (len(moves) - 1), made))
     found.sort(key=lambda row: -row[0])
     return found
+
+
+def _suggestion(song: Song, section: Section, moves: tuple[Move, ...], points: float, after: Song) -> Suggestion:
+    outcome = Advice(moves[0], song, after, section.id, points, points).outcome
+    return Suggestion(section.id, moves, points, sameness_lost(song, after, section.id), outcome)
 
 
 def _applied(song: Song, moves: Sequence[Move]) -> Song | None:
@@ -193,6 +214,7 @@ def _apart(a: _Scored, b: _Scored) -> bool:
     """Whether two moves may be made together: of different kinds, or of one kind on different layers."""
     return (
         a.move.key != b.move.key
+        and may_join(a.advice, b.advice)
         and (a.move.key.partition(":")[0] != b.move.key.partition(":")[0] or ":" in a.move.key)
         and a.move.key.partition(":")[2] != (b.move.key.partition(":")[2] or None)
     )
@@ -202,11 +224,14 @@ def _different(found: list[tuple[float, Suggestion]], count: int) -> list[Sugges
     """The best ones, each beginning with another kind of move for its section, so that there is a choice."""
     kept: list[Suggestion] = []
     kinds: set[tuple[int, str]] = set()
+    outcomes: set[tuple[object, ...]] = set()
     for _, suggestion in found:
         first = (suggestion.section_id, suggestion.move.key.partition(":")[0])
-        if first not in kinds:
+        comes_to = (suggestion.section_id, suggestion.outcome)
+        if first not in kinds and comes_to not in outcomes:
             kept.append(suggestion)
             kinds.add(first)
+            outcomes.add(comes_to)
         if len(kept) == count:
             break
     return kept
