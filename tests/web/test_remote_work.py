@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from waitress.server import create_server
 
+from escalera.core.edits import EDITS
 from escalera.core.reading.timeline import timeline
 from escalera.errors import InputError
 from escalera.services import pure_work
@@ -21,6 +22,9 @@ from tests.songs import small_song
 
 KEY = "a key of sixteen and more"
 SONG = small_song()
+for _ in range(4):  # two sections are mixed here at once, the others wait long enough to be taken
+    SONG = EDITS["duplicate_section"](SONG.sections[-1].id).apply(SONG)
+    SONG = EDITS["vary"](SONG.sections[-1].id, SONG.layers[0].id, level_start_db=-1.0 * len(SONG.sections)).apply(SONG)
 
 
 @pytest.fixture

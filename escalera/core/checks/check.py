@@ -122,24 +122,24 @@ class Facts:
         return agreement(self.song.sections, [s.value for s in self.sections])
 
     def jobs(self, section: SectionEnergy) -> SectionJobs:
-        return self._kept(section, "jobs", lambda: jobs(self.song, section.span))
+        return self.kept(section, "jobs", lambda: jobs(self.song, section.span))
 
     def lows(self, section: SectionEnergy) -> LowEnd:
-        return self._kept(section, "lows", lambda: low_end(self.song, section.span))
+        return self.kept(section, "lows", lambda: low_end(self.song, section.span))
 
     def faults(self, section: SectionEnergy) -> list[Fault]:
         """Faults of basses under written chords; what was read from the notes cannot blame them."""
         if self.song.chords_read:
             return []
-        return self._kept(section, "faults", lambda: bass_faults(self.song, section.span))
+        return self.kept(section, "faults", lambda: bass_faults(self.song, section.span))
 
     def powers(self, section: SectionEnergy) -> NDArray[np.float64]:
         """Mean square of every layer in the six bands over a section, shape (layers, 6)."""
         core = section.core
         weights = core.felt_bars.lengths_s
-        return self._kept(section, "powers", lambda: np.average(core.stats[:, :, :6], axis=1, weights=weights))
+        return self.kept(section, "powers", lambda: np.average(core.stats[:, :, :6], axis=1, weights=weights))
 
-    def _kept(self, section: SectionEnergy, name: str, make: Callable[[], T]) -> T:
+    def kept(self, section: SectionEnergy, name: str, make: Callable[[], T]) -> T:
         """Read once from what a section plays, whatever the state of the song."""
         if name not in section.core.memo:
             section.core.memo[name] = make()

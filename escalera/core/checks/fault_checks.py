@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import partial
 from statistics import median
 
 import numpy as np
@@ -176,7 +177,7 @@ def backbeat(facts: Facts) -> Iterator[Finding]:
     "bring in",
 )
 def silent_bar(facts: Facts) -> Iterator[Finding]:
-    sounding = [(s, _sounding_bars(facts, s)) for s in facts.sections]
+    sounding = [(s, facts.kept(s, "sounding bars", partial(_sounding_bars, facts, s))) for s in facts.sections]
     heard = [any(bars) for _, bars in sounding]
     for i, (s, bars) in enumerate(sounding):
         section = s.span.section
@@ -239,29 +240,35 @@ def muted(facts: Facts) -> Iterator[Finding]:
 )
 def wrong_notes(facts: Facts) -> Iterator[Finding]:
     for s in facts.sections:
-        key = section_key(facts.song, s.span.section).classes
-        rows = {
-            x.id: layer_events(facts.song, s.span, x).table.astype(np.int64)
-            for x in s.layers
-            if not x.sound.is_drum and x.family in PITCHED
-        }
-        rows = {i: t for i, t in rows.items() if len(t) >= 3}
-        outside = {i: float(np.mean([p % 12 not in key for p in t[:, PITCH].tolist()])) for i, t in rows.items()}
-        for layer_id, share in outside.items():
-            rest = [v for i, v in outside.items() if i != layer_id]
-            if share < 0.35 or not rest or median(rest) > 0.15:
-                continue
-            rubs = _rubs(rows, layer_id)
-            if rubs > 0.25:
-                yield Finding(
-                    "wrong notes",
-                    f"{100 * share:.0f} % of the notes of {facts.layer(layer_id).name} in {s.span.section.name} lie outside the key, "
-                    f"and {100 * rubs:.0f} % lie a semitone from another part.",
-                    (s.span.section.id,),
-                    layer_id,
-                    3.0,
-                    (round(share, 1), round(rubs, 1)),
-                )
+        for layer_id, share, rubs in facts.kept(s, "wrong notes", partial(_wrong, facts, s)):
+            yield Finding(
+                "wrong notes",
+                f"{100 * share:.0f} % of the notes of {facts.layer(layer_id).name} in {s.span.section.name} lie outside the key, "
+                f"and {100 * rubs:.0f} % lie a semitone from another part.",
+                (s.span.section.id,),
+                layer_id,
+                3.0,
+                (round(share, 1), round(rubs, 1)),
+            )
+
+
+def _wrong(facts: Facts, s: SectionEnergy) -> list[tuple[int, float, float]]:
+    """Layers that keep to another key than the rest: id, share of their notes outside the key, share that rubs."""
+    key = section_key(facts.song, s.span.section).classes
+    outside_key = np.array([c not in key for c in range(12)])
+    rows = {
+        x.id: layer_events(facts.song, s.span, x).table.astype(np.int64)
+        for x in s.layers
+        if not x.sound.is_drum and x.family in PITCHED
+    }
+    rows = {i: t for i, t in rows.items() if len(t) >= 3}
+    outside = {i: float(outside_key[t[:, PITCH] % 12].mean()) for i, t in rows.items()}
+    found = []
+    for layer_id, share in outside.items():
+        rest = [v for i, v in outside.items() if i != layer_id]
+        if share >= 0.35 and rest and median(rest) <= 0.15 and (rubs := _rubs(rows, layer_id)) > 0.25:
+            found.append((layer_id, share, rubs))
+    return found
 
 
 def _rubs(rows: dict[int, NDArray[np.int64]], layer_id: int) -> float:
