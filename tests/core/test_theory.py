@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 from escalera.core.theory.chords import QUALITIES, Chord, parse_chord, roman
 from escalera.core.theory.continuations import leads_on, passing, pivots
 from escalera.core.theory.keys import MODES, Key, parse_key, transpose_key
+from escalera.core.theory.mode_change import in_key
 from escalera.core.theory.naming import inversion, name_chord
 from escalera.core.theory.origin import origin, triads
 from escalera.core.theory.pitch import fifths_to_name, name_to_fifths
@@ -185,3 +186,13 @@ def test_keys_share_their_common_chords(old, new, shared):
     assert sorted(str(p.chord) for p in found) == sorted(shared.split())
     if found:
         assert found[0].there in ("ii", "IV", "vi")
+
+
+@pytest.mark.parametrize(("chords", "old", "new", "found"), [
+    ("C G Am F", "C major", "A minor", "Am E F Dm"), ("C G Am F", "C major", "D major", "D A Bm G"), ("Am F C G", "A minor", "A major", "A F♯m C♯m G♯dim"),
+    ("Cmaj7 Dm7 G7 Em7", "C major", "C minor", "Cm7 Dm7b5 G7 E♭maj7"), ("Dm G Dm C", "D dorian", "D minor", "Dm Gm Dm C"), ("C Fm G/B", "C major", "C minor", "Cm Fm G/B"),
+    ("C Bb F C", "C mixolydian", "C major", "C Bdim F C"),
+])  # fmt: skip
+def test_chords_keep_their_degrees_in_another_mode(chords, old, new, found):
+    first, then = parse_key(old), parse_key(new)
+    assert " ".join(str(in_key(parse_chord(c), first, then)) for c in chords.split()) == found

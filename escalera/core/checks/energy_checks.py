@@ -299,7 +299,7 @@ def second_half(facts: Facts) -> Iterator[Finding]:
         ):
             yield Finding(
                 "second half",
-                f"All {len(phrases)} phrases of {s.span.section.name} play the same.",
+                f"{'Both' if len(phrases) == 2 else f'All {len(phrases)}'} phrases of {s.span.section.name} play the same.",
                 (s.span.section.id,),
                 weight=1.1,
                 facts=(len(phrases),),

@@ -18,6 +18,7 @@ from escalera.core.reading.section_harmony import progression_of, section_key
 from escalera.core.reading.timeline import section_bar_ticks, section_metres
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import parse_key
+from escalera.core.theory.mode_change import in_key
 from escalera.core.theory.pitch import fifths_to_class, name_to_fifths, pitch_to_hz
 from escalera.core.theory.voicings import DOUBLES, INVERSIONS, MAX_VOICES, OMITS, SPREADS
 from escalera.core.time.metre import Metre
@@ -84,12 +85,21 @@ class SetKey:
 
     def apply(self, song: Song) -> Song:
         key = parse_key(self.key)
-        moved = key.tonic_fifths - song.key.tonic_fifths
-        song = replace(song, key=key)
-        return each_progression(song, lambda p: in_chords(p, lambda c: c.moved(moved))) if self.move_chords else song
+        old, song = song.key, replace(song, key=key)
+        return (
+            each_progression(song, lambda p: in_chords(p, lambda c: in_key(c, old, key))) if self.move_chords else song
+        )
 
     def summary(self, song: Song) -> str:
-        return f"Key: {parse_key(self.key)}" + ("" if self.move_chords else ", chords as they were")
+        key = parse_key(self.key)
+        how = (
+            ", chords as they were"
+            if not self.move_chords
+            else ", chords by their degrees"
+            if key.mode != song.key.mode
+            else ""
+        )
+        return f"Key: {key}{how}"
 
 
 @edit("set_chords", "harmony")
