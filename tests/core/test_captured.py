@@ -80,3 +80,18 @@ def test_every_way_grows_to_four_layers_and_more_by_what_is_offered_next(way):
         n.key in {*taken, *(w for x in WAYS for w in x.first)} or n.family in {"atmosphere", "voices", "second chords"}
         for n in NEXTS
     )
+
+
+@pytest.mark.parametrize("tempo", [72, 84, 96, 112, 128])
+@pytest.mark.parametrize("style", ["chords", "chords and tune", "strum", "bass"])
+def test_the_tempo_of_an_idea_is_found_from_all_that_was_played(tempo, style):
+    dice = np.random.default_rng(tempo)
+    strummed = {"strum": [0, 1.5, 2.5], "bass": [0, 2]}.get(style, [0])
+    events = []
+    for bar, name in enumerate(("Am", "F", "C", "G")):
+        pitches = CHORDS[name] if style != "bass" else (CHORDS[name][0] - 24,)
+        events += [(4 * bar + hit, 0.9 if len(strummed) > 1 else 3.8, p) for hit in strummed for p in pitches]
+        if style == "chords and tune":
+            events += [(4 * bar + b, 0.4, 72 + int(dice.integers(0, 9))) for b in (0.5, 1, 1.5, 3, 3.5)]
+    found = read_capture(played(tempo, sorted(events), jitter=0.012), [])
+    assert found.tempo_bpm == pytest.approx(tempo, rel=0.03)

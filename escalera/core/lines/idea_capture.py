@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from escalera.core.lines.played_tempo import played_tempo
 from escalera.core.rhythm.beat import Beat
 from escalera.core.rhythm.tapped_beats import find_pulse, read_tapped
 from escalera.core.theory.chords import Chord
@@ -78,13 +79,32 @@ def read_capture(notes: Sequence[Played], taps: Sequence[tuple[float, str]]) -> 
 
 def _tempo(notes: Sequence[Played], taps: Sequence[tuple[float, str]], told: list[str]) -> tuple[float, int]:
     """Beats a minute and the grid, from the taps where there are some, else from the notes' beginnings."""
-    onsets = [t for t, _ in taps] if len(taps) >= 3 else [group[0][0] for group in _struck(notes)]
+    groups = _struck(notes)
+    onsets = [t for t, _ in taps] if len(taps) >= 3 else [group[0][0] for group in groups]
     if len(onsets) < 3:
         told.append(f"too little was played for a tempo: {USUAL_BPM:g} until you tap one")
         return USUAL_BPM, 480
-    tempo, grid, off = find_pulse(onsets)
+    tempo, grid, off = find_pulse(onsets) if len(taps) >= 3 else played_tempo(onsets, _harmonic(groups))
     told.append(f"{tempo:.0f} bpm" + ("" if off < 0.12 else ", loosely"))
     return tempo, grid
+
+
+def _harmonic(groups: list[list[Played]]) -> list[float]:
+    """When chords change; where there are none, when the lowest notes fall."""
+    chords = [
+        (g[0][0], tuple(sorted({p % 12 for _, _, p in g})))
+        for g in groups
+        if len({p % 12 for _, _, p in g}) >= CHORD_NOTES
+    ]
+    changes = [t for i, (t, c) in enumerate(chords) if i == 0 or c != chords[i - 1][1]]
+    if len(changes) >= 3:
+        return changes
+    lows = [(g[0][0], min(p for _, _, p in g)) for g in groups]
+    middle, lowest = float(np.median([p for _, p in lows])), min(p for _, p in lows)
+    if lowest >= 55 and lowest >= middle - 9:
+        return []  # a tune by itself
+    basses = [(t, p) for t, p in lows if p <= max(lowest + 9, 48)]
+    return [t for i, (t, p) in enumerate(basses) if i == 0 or p != basses[i - 1][1]] if len(basses) >= 3 else []
 
 
 def _beat(taps: Sequence[tuple[float, str]], tempo: float, metre: Metre, told: list[str]) -> Beat | None:
