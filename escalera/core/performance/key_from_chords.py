@@ -15,6 +15,8 @@ from escalera.core.theory.pitch import nearest_fifths
 CHURCH = ("major", "minor", "dorian", "mixolydian", "phrygian", "lydian")
 # What speaks for a home, fitted on performances made for it
 FIT, OUTSIDE, AT_HOME, FIRST, LAST, CADENCE, LOOPS_HOME, RARE = 3.0, 6.0, 1.6, 0.5, 0.9, 0.8, 0.8, 0.12
+LOOPED = 0.35  # what first and last chords count in one loop that goes round
+SELDOM, SETTLED = 0.9, 0.42  # a church mode is heard where its home chord takes so much of the time
 LEADING = 0.75  # share of what lies outside that a minor key may have as its raised seventh without loss
 
 
@@ -63,10 +65,19 @@ def _score(share: Floats, chords: Sequence[ReadChord], lengths: Sequence[float],
         return c.root_class == tonic and ((tonic + third) % 12 in c.classes or c.quality in ("5", "sus4", "sus2"))
 
     span = max(1e-9, float(sum(lengths)))
-    score += AT_HOME * sum(n for c, n in zip(chords, lengths) if home(c)) / span
-    score += FIRST * home(chords[0]) + LAST * home(chords[-1])
-    score += CADENCE * _cadences(chords, tonic, mode, home) + LOOPS_HOME * _at_starts(chords, home)
+    at_home = sum(n for c, n in zip(chords, lengths) if home(c)) / span
+    ends = LOOPED if _is_one_loop(chords) else 1.0  # where one loop goes round, it may begin anywhere
+    score += AT_HOME * at_home + ends * (FIRST * home(chords[0]) + LAST * home(chords[-1]))
+    score += CADENCE * _cadences(chords, tonic, mode, home) + ends * LOOPS_HOME * _at_starts(chords, home)
+    if telling is not None:
+        score -= SELDOM * max(0.0, 1.0 - at_home / SETTLED)
     return score
+
+
+def _is_one_loop(chords: Sequence[ReadChord]) -> bool:
+    """Whether the whole is one short row of chords, over and over."""
+    names = [(c.chord.root_class, c.chord.quality) for c in chords]
+    return any(len(names) >= 3 * p and all(a == b for a, b in zip(names, names[p:])) for p in range(2, 9))
 
 
 def _cadences(chords: Sequence[ReadChord], tonic: int, mode: str, home) -> float:  # type: ignore[no-untyped-def]
