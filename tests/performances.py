@@ -47,7 +47,7 @@ FIT = {
 }  # fmt: skip
 JUDGE = {
     "waltz": Style(3, (90, 140), (1, 1), (("Klavier", "oompah", 0), ("Contrabasso", "roots", 32), ("Violine", "tune", 40), ("Cello", "pad", 42), ("Schlagzeug", "kit", -1)), 0.1),
-    "soul": Style(4, (84, 104), (1, 2), (("Rhodes", "block", 4), ("Basse", "walking", 33), ("Brass", "offbeat", 61), ("Chant", "tune", 52), ("Batterie", "kit", -1)), 0.6),
+    "soul": Style(4, (84, 104), (1, 2), (("E-Piano", "block", 4), ("Basse", "walking", 33), ("Brass", "offbeat", 61), ("Chant", "tune", 52), ("Batterie", "kit", -1)), 0.6),
     "film": Style(4, (66, 92), (1,), (("Harp", "arpeggio", 46), ("Low strings", "roots", 43), ("Strings", "pad", 48), ("Horn", "tune", 60), ("Choir", "pad", 52)), 0.15),
     "folk": Style(4, (96, 124), (1, 1, 2), (("Guitarra", "picking", 25), ("Bajo", "roots", 32), ("Flauta", "tune", 73), ("Acordeon", "pad", 21), ("Bateria", "kit", -1)), 0.05),
 }  # fmt: skip

@@ -34,7 +34,7 @@ NAME_WORDS = {
     "effects": r"\bfx|\bsfx|effe[ck]t|effet|efecto|\brise|riser|sweep|impact|noise",
     "leads": r"\blead|melod|m[eé]lodie|\bhook|\bbell|\bsolo|\bflu?[aâ]?[uû]te|fl[oö]te|flauta|flauto|violin[eoe]?\b|geige|"
              r"viol[oó]n\b|oboe|clarin|klarin|trompet|trumpet|tromba|\bsax|\bhorn\b|whistle|fiddle|glock",
-    "chords": r"\bpad|\bkey|piano|klavier|tecla|tast|clavier|rhodes|organ|orgel|orgue|\bchord|akkord|accord|acorde|guit|gitar|"
+    "chords": r"\bpad|\bkey|piano|klavier|tecla|tast|clavier|e\.? ?piano|organ|orgel|orgue|\bchord|akkord|accord|acorde|guit|gitar|"
               r"chitarra|viol[aã]o|\bgtr|string|streich|cordes|cuerdas|archi|\bcello|brass|\bharp|harfe|arpa|banjo|ukul|mandol|"
               r"accordion|akkordeon|acorde[oó]n|fisarmonica|\bstab|\bpluck",
 }  # fmt: skip
