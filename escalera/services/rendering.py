@@ -183,6 +183,13 @@ class Rendering:
         targets = [(s.id, s.target, s.bars) for s in song.sections]
         return content_key(keys, song.school, song.scale, targets)
 
+    def measured_now(self, song: Song) -> MeasuredSong | None:
+        """The measurement if it is there; nothing is begun."""
+        with self._lock:
+            job = self._jobs.get(self._song_key(song))
+        found = job.result() if job is not None and job.done() and not job.cancelled() else None
+        return found if isinstance(found, MeasuredSong) else None
+
     def measured_later(self, song_id: int, song: Song) -> MeasuredSong | None:
         """The measurement if it is there; else start it and return None. Only the newest state of a song is measured."""
         key = self._song_key(song)

@@ -22,11 +22,24 @@ HEIGHT = 272
 STACK = ("low end", "drums", "chords", "leads", "voices", "atmosphere", "effects")
 NARROWEST, PIXELS_A_BAR = 780.0, 6.25  # pixels of the whole stair at least, and of a bar (stair.css has the same)
 SMALLEST_SHARE = 0.03
+SAME_HEIGHT = 0.2  # phrases of a section that differ by less are drawn as one
 
 
 def y_of(energy: float) -> float:
     """Pixel of an energy; values above 10.6 are drawn at the edge."""
     return round(FLOOR - min(max(energy, 0.0), 10.6) * UNIT, 1)
+
+
+@dataclass(frozen=True, slots=True)
+class Flat:
+    """A phrase of a step, or neighbours of one height: where its top lies, and what is hatched between it and the target."""
+
+    x: float
+    width: float
+    top: float
+    missing: str
+    too_much: str
+    hatch: tuple[float, float]
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,10 +61,7 @@ class DrawnStep:
     tread: tuple[float, float]
     target: tuple[float, float]
     riser: Markup
-    top: float
-    missing: str
-    too_much: str
-    hatch: tuple[float, float]
+    flats: tuple[Flat, ...]
     value: float
     measured: float | None
 
@@ -98,8 +108,8 @@ def draw_stair(song: Song, energy: SongEnergy, measured: MeasuredSong | None, fo
 def _step(energy: SectionEnergy, x: float, width: float, pixels: float, measured: float | None) -> DrawnStep:
     section, value = energy.span.section, energy.value
     start, end = y_of(section.target.start), y_of(section.target.end)
-    top = y_of(value)
-    missing, too_much, hatch = _gaps(start, end, top)
+    stretches = _stretches(energy)
+    flats = tuple(_flat(a, b, height, (start, end), x, width) for a, b, height, _ in stretches)
     return DrawnStep(
         section.id,
         section.name,
@@ -115,14 +125,38 @@ def _step(energy: SectionEnergy, x: float, width: float, pixels: float, measured
         section.role,
         (start, end),
         (section.target.start, section.target.end),
-        _riser(energy.core, top, round(x, 3), round(width, 3)),
-        top,
-        missing,
-        too_much,
-        hatch,
+        Markup("").join(
+            _riser(energy.core, flat.top, flat.x, flat.width, playing) for flat, (*_, playing) in zip(flats, stretches)
+        ),
+        flats,
         value,
         measured,
     )
+
+
+def _stretches(energy: SectionEnergy) -> list[tuple[float, float, float, frozenset[int]]]:
+    """Phrases as shares of their section, with their energy and the layers that play; neighbours that hardly differ as one."""
+    section, total = energy.span.section, energy.span.length_ticks
+    found: list[tuple[float, float, float, frozenset[int]]] = []
+    for (low, high), height in zip(energy.span.phrase_ticks(), energy.phrases.tolist()):
+        playing = frozenset(p.layer_id for p in section.placements if p.start_ticks < high and p.end_ticks > low)
+        a, b = low / total, high / total
+        if found and abs(found[-1][2] - height) < SAME_HEIGHT:
+            first, last, before, others = found.pop()
+            mean = (before * (last - first) + height * (b - a)) / (b - first)
+            found.append((first, b, mean, others | playing))
+        else:
+            found.append((a, b, height, playing))
+    if len(found) == 1:
+        return [(0.0, 1.0, energy.value, found[0][3])]
+    return found
+
+
+def _flat(low: float, high: float, height: float, target: tuple[float, float], x: float, width: float) -> Flat:
+    start, end = (target[0] + (target[1] - target[0]) * share for share in (low, high))
+    top = y_of(height)
+    missing, too_much, hatch = _gaps(start, end, top)
+    return Flat(round(x + width * low, 3), round(width * (high - low), 3), top, missing, too_much, hatch)
 
 
 def _pixels(bars: int) -> float:
@@ -136,9 +170,11 @@ def _shortened(name: str) -> str:
 
 
 @lru_cache(maxsize=1024)
-def _riser(energy: SectionCore, top: float, x: float, width: float) -> Markup:
-    """Shares stacked from the floor up by family; what is too small to draw or negative gives its height to the rest."""
-    shares = [(layer, energy.shares[layer.id]) for layer in energy.layers if energy.shares[layer.id] > SMALLEST_SHARE]
+def _riser(energy: SectionCore, top: float, x: float, width: float, playing: frozenset[int]) -> Markup:
+    """Shares of the layers that play, stacked from the floor up by family; what is too small to draw or negative gives its height
+    to the rest."""
+    heard = [layer for layer in energy.layers if layer.id in playing] or energy.layers
+    shares = [(layer, energy.shares[layer.id]) for layer in heard if energy.shares[layer.id] > SMALLEST_SHARE]
     shares.sort(key=lambda row: STACK.index(row[0].family))
     total, y, parts = sum(share for _, share in shares), FLOOR, []
     for layer, share in shares:

@@ -67,7 +67,9 @@ def measured(song_id: int) -> ResponseReturnValue:
 def helps(song_id: int) -> ResponseReturnValue:
     """What would bring a section nearer to its target, with the exact effect of each."""
     song, section_id = studio().head(song_id).song, whole_number(request.args.get("section", ""))
-    suggestions = suggest(song, section_id)
+    section_of(song, section_id)
+    found = studio().rendering.measured_now(song)
+    suggestions = suggest(song, section_id, measured=found.of(section_id).value if found else None)
     return render_template("stair/_helps.html", suggestions=suggestions, section=section_of(song, section_id))
 
 

@@ -266,3 +266,10 @@ def test_advice_neither_contradicts_itself_nor_repeats_itself_nor_takes_the_tune
                 or left & (leads | made)
                 or left & {x.id for x in song.layers if x.family in ("voices", "leads")}
             )
+
+
+def test_advice_goes_by_the_sound_where_that_lies_far_from_the_layers():
+    now = arranged(HALF).of(C).value
+    song = EDITS["set_target"](C, round(now, 1)).apply(HALF)
+    assert suggest(song, C) == suggest(song, C, measured=now + 0.6) == []
+    assert all(s.points > 0 for s in suggest(song, C, measured=now - 2)) and suggest(song, C, measured=now - 2)

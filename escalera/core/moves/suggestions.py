@@ -24,6 +24,7 @@ from escalera.core.moves.move import HERE, KINDS, Move, MoveStep, apply_move, mo
 from escalera.core.reading.timeline import Span, timeline
 from escalera.errors import EditError
 
+APART = 1.0  # points between arranged and measured energy from which on the measured one is believed
 SMALLEST = 0.1  # points below which a move is not worth a line
 CLOSE = 0.3  # points from the target within which a section is where it should be
 EXTENDED, EXACT = 8, 30  # singles that are combined; combinations that are scored exactly
@@ -70,11 +71,14 @@ class _Scored:
     advice: Advice
 
 
-def suggest(song: Song, section_id: int, count: int = 3) -> list[Suggestion]:
-    """The moves that bring a section nearest to its target, best first; none when it is there already."""
+def suggest(song: Song, section_id: int, count: int = 3, measured: float | None = None) -> list[Suggestion]:
+    """The moves that bring a section nearest to its target, best first; none when it is there already. Where its `measured` energy
+    lies more than APART from what is arranged, it is that which is brought there."""
     section = section_of(song, section_id)
     span = timeline(song).span_of(section_id)
     now, wanted = section_energy(song, span).value, section.target.mean
+    if measured is not None and abs(measured - now) > APART:
+        wanted += now - measured
     if abs(wanted - now) < CLOSE:
         return []
     singles = _singles(song, section, list(moves_for(song, section, _toward(wanted - now))), wanted - now)
