@@ -357,3 +357,14 @@ def test_beats_are_said_with_names_commas_repeats_and_eighths(text, metre, bars,
     heard = hear(text, parse_metre(metre))
     assert not heard.problems and heard.beat.bars == bars
     assert write_spoken(heard.beat) == said
+
+
+def test_a_crash_on_the_one_of_a_short_groove_falls_once_in_its_phrase():
+    verse = ids(small_song())["Verse"]
+    song = EDITS["adopt_groove"](verse, 0).apply(small_song())
+    groove = song.grooves[0]
+    assert groove_beat(song, groove).bars == 1
+    song = EDITS["vary_groove"](groove.id, "crash-one", verse, 0).apply(song)
+    crash = next(x for x in song.layers if x.sound.drum == "crash")
+    span = timeline(song).span_of(verse)
+    assert layer_events(song, span, crash).table[:, START].tolist() == [0]

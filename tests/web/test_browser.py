@@ -621,3 +621,37 @@ def test_a_sign_of_a_join_is_a_button_that_shows_what_carries_it(page, server):
     page.keyboard.press("Enter")
     page.wait_for_selector("#inspector [data-join-said].pointed")
     assert page.locator("#inspector h2").inner_text() == "Verse 1"
+
+
+@pytest.mark.browser
+def test_a_first_half_hour_by_the_mouse_alone(page, server):
+    """A new song; a sound chosen and placed; a tile emptied; a section looked at; help, a move and the export, all by clicks."""
+    page.goto("/")
+    page.click("#quick-new button")
+    page.wait_for_selector("#stair")
+    page.wait_for_function("() => window.escalera")
+    song_id = int(page.url.rstrip("/").rsplit("/", 1)[1].split("?")[0])
+    before = server[1].head(song_id).song
+    page.click(".song-tools [data-sounds]")
+    page.locator("#sounds[open] .pick:not([hidden]) button").first.wait_for()
+    page.locator("#sounds .pick:not([hidden]) [data-take]").first.click()
+    page.wait_for_function("() => /^layer:/.test(document.querySelector('#state [name=select]').value)")
+    song = server[1].head(song_id).song
+    assert len(song.layers) == len(before.layers) + 1
+    page.locator(".tile").first.click()
+    page.wait_for_selector(".tile.empty")
+    page.locator(".step-ground").first.click(position={"x": 20, "y": 60})
+    page.wait_for_function("n => document.querySelector('#inspector h2').textContent === n", arg=song.sections[0].name)
+    page.locator("#inspector button:text('What would help?')").click()
+    page.wait_for_function("() => [...document.querySelectorAll('.helps')].some(h => h.textContent.trim())")
+    page.locator("#inspector button:text('Moves')").click()
+    page.wait_for_selector("#arranging[open] .move-row, #arranging[open] .move-kind button")
+    page.locator("#arranging [data-move]").first.click()
+    page.wait_for_selector("#move-preview [data-do]")
+    state = server[1].head(song_id).revision_id
+    page.locator("#move-preview [data-do]").first.click()
+    until(lambda: server[1].head(song_id).revision_id != state)
+    page.locator("button:text('Undo')").click()
+    until(lambda: server[1].head(song_id).revision_id == state)
+    page.click("a:text('Export')")
+    page.wait_for_url("**/handover**")

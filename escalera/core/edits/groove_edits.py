@@ -352,11 +352,20 @@ class VaryGroove:
 
     def apply(self, song: Song) -> Song:
         one_of(self.variation, list(VARIATIONS), "variation")
-        groove, after = _varied(song, self.groove_id, lambda b: vary(b, self.variation))
+        groove, after = _varied(song, self.groove_id, lambda b: vary(self._whole(song, b), self.variation))
         root = groove.variant_of or groove.id
         name = f"{groove.name}, {VARIATIONS[self.variation].label.lower()}"
         song, made = new_groove(song, name[:78], after, groove.feel, root)
         return PlaceGroove(made.id, self.section_id, self.phrase).apply(song) if self.section_id is not None else song
+
+    def _whole(self, song: Song, played: Beat) -> Beat:
+        """The beat as long as its phrase, where the variation is meant once in it: a crash on the one is no crash in every bar."""
+        if self.section_id is None or self.phrase is None or not VARIATIONS[self.variation].once:
+            return played
+        section = section_of(song, self.section_id)
+        low, high = span_ticks(song, section, self.phrase, None, None)
+        long = min(high - low, 16 * played.metre.bar_ticks)
+        return tiled(played, long) if played.length_ticks < long and long % played.length_ticks == 0 else played
 
     def summary(self, song: Song) -> str:
         return f"{groove_of(song, self.groove_id).name}: {VARIATIONS[self.variation].label.lower()}" + _at(

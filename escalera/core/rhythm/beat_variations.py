@@ -25,16 +25,19 @@ class BeatVariation:
     said: str
     make: Vary
     keeps_anchors: bool = True
+    once: bool = False  # it is meant once where the beat plays, not in every round of a short one
 
 
 VARIATIONS: dict[str, BeatVariation] = {}
 
 
-def variation(key: str, label: str, said: str, keeps_anchors: bool = True) -> Callable[[Vary], Vary]:
+def variation(
+    key: str, label: str, said: str, keeps_anchors: bool = True, once: bool = False
+) -> Callable[[Vary], Vary]:
     """Register a function as a variation of beats; `keeps_anchors` promises that what carries the beat stays."""
 
     def register(make: Vary) -> Vary:
-        VARIATIONS[key] = BeatVariation(key, label, said, make, keeps_anchors)
+        VARIATIONS[key] = BeatVariation(key, label, said, make, keeps_anchors, once)
         return make
 
     return register
@@ -108,7 +111,7 @@ def lead_ride(played: Beat) -> Beat:
     return played.with_hits(replace(h, drum=other) if h.drum == lead else h for h in played.hits)
 
 
-@variation("crash-one", "Crash on the one", "a crash with the first kick, in the hand that kept time")
+@variation("crash-one", "Crash on the one", "a crash with the first kick, in the hand that kept time", once=True)
 def crash_one(played: Beat) -> Beat:
     return playable(played.with_hits((*played.hits, Hit(0, "crash", 110))))
 

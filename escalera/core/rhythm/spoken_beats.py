@@ -61,7 +61,7 @@ class SpokenBeat:
 
 def vocabulary(own: Mapping[str, str] | None = None) -> dict[str, str]:
     """The words that are known, the user's own first."""
-    return {**NAMES, **WORDS, **(own or {})}
+    return {**WORDS, **NAMES, **(own or {})}
 
 
 def hear(text: str, metre: Metre, own: Mapping[str, str] | None = None) -> SpokenBeat:
