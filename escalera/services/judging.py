@@ -48,12 +48,7 @@ def helps_report(song: Song, section: Section) -> dict[str, Any]:
     """What would bring a section nearer to its target; points of its energy."""
     now = _value(song, section)
     found = suggest(song, section.id)
-    return {
-        "helps": [
-            {"name": s.label, "change": round(s.points, 2), "then": round(now + s.points, 2), "why": s.why}
-            for s in found
-        ]
-    }
+    return {"helps": [{"name": s.label, "change": round(s.points, 2), "then": round(now + s.points, 2)} for s in found]}
 
 
 def moves_report(song: Song, section: Section) -> list[dict[str, Any]]:

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from escalera.core.performance.chord_reading import ReadChord
 from escalera.core.performance.played import CRASHES, Floats, Ints, Played
@@ -17,6 +18,10 @@ PRICE = 1.05
 ON_FOURS = 0.2  # joins lie on every fourth bar of a song more often than not
 USUAL = {4: 0.0, 8: 0.75, 12: 0.3, 16: 0.6, 24: 0.1, 32: 0.1}
 SHORTEST, LONGEST = 2, 40
+SHIFTS = range(-5, 7)  # semitones that a part may come back higher
+TURNED = (
+    np.arange(12)[None, :] - np.arange(12)[:, None]
+) % 12  # classes from which those of a row moved up by its number come
 ALIKE_CHORDS, ALIKE_TUNE = 0.8, 0.5
 FAINT = 0.8  # a join within a part that goes on unchanged needs more than this to be one
 
@@ -59,9 +64,9 @@ def find_form(played: Played, chords: Sequence[ReadChord], given: tuple[int, ...
     rows = bar_chords(played, chords)
     cues = _cues(played, rows)
     edges = [*given, played.bars] if given else _cut(cues, played.bars)
-    parts: list[FoundPart] = []
+    parts, held = list[FoundPart](), _held(rows)
     for low, high in zip(edges, edges[1:]):
-        like, shift = _recalled(played, rows, parts, low, high)
+        like, shift = _recalled(played, held, parts, low, high)
         parts.append(FoundPart(low, high - low, like, shift))
     if given:
         return FoundForm(tuple(parts), 1.0)
@@ -173,24 +178,20 @@ def _comes_back(kinds: Ints, rows: list[tuple[tuple[int, str], ...]], parts: lis
     bars = len(rows)
     found = np.zeros(bars + 1)
     mine = kinds[parts]
+    names = {row: i for i, row in enumerate(dict.fromkeys(rows))}
+    chords = np.array([names[row] for row in rows])
     for lag in range(4, bars - 3):
-        same = np.zeros(bars, bool)
-        for bar in range(bars - lag):
-            a, b = mine[:, bar], mine[:, bar + lag]
-            both = (a >= 0) & (b >= 0)
-            same[bar] = bool(both.any() and (a == b)[both].mean() > 0.6) and rows[bar] == rows[bar + lag]
-        start = None
-        for bar in range(bars - lag + 1):
-            on = bar < bars - lag and same[bar]
-            if on and start is None:
-                start = bar
-            elif not on and start is not None:
-                length = bar - start
-                if length >= 4 and len(set(map(tuple, mine[:, start:bar].T.tolist()))) >= min(4, length) // 2 + 1:
-                    worth = min(1.0, length / 8)
-                    for edge in (start, start + lag):
-                        found[edge] = max(found[edge], worth)
-                start = None
+        a, b = mine[:, : bars - lag], mine[:, lag:]
+        both = (a >= 0) & (b >= 0)
+        alike = ((a == b) & both).sum(axis=0) > 0.6 * both.sum(axis=0)
+        same = alike & both.any(axis=0) & (chords[: bars - lag] == chords[lag:])
+        steps = np.diff(np.concatenate(([0], same.astype(np.int8), [0])))
+        for start, end in zip(np.flatnonzero(steps == 1).tolist(), np.flatnonzero(steps == -1).tolist()):
+            length = end - start
+            if length >= 4 and len(set(map(tuple, mine[:, start : start + 8].T.tolist()))) >= 3:
+                worth = min(1.0, length / 8)
+                for edge in (start, start + lag):
+                    found[edge] = max(found[edge], worth)
     return found
 
 
@@ -223,68 +224,69 @@ def _usual(length: int) -> float:
     return -0.7 if length % 2 == 0 else -1.1 - (0.4 if length < 4 else 0.0)
 
 
-def _recalled(
-    played: Played, rows: list[tuple[tuple[int, str], ...]], parts: list[FoundPart], low: int, high: int
-) -> tuple[int, int]:
+def _held(rows: list[tuple[tuple[int, str], ...]]) -> NDArray[np.bool_]:
+    """Which major and minor chords sound in every bar, shape (bars, 2, 12)."""
+    found = np.zeros((len(rows), 2, 12), bool)
+    for bar, row in enumerate(rows):
+        for root, third in row:
+            found[bar, int(third == "m"), root] = True
+    return found
+
+
+def _recalled(played: Played, held: NDArray[np.bool_], parts: list[FoundPart], low: int, high: int) -> tuple[int, int]:
     """The first part that bars repeat, and how much higher they lie; -1 where they repeat none."""
     best, found = 0.0, (-1, 0)
     for index, part in enumerate(parts):
-        if part.like >= 0:
+        length = min(part.bars, high - low)
+        if part.like >= 0 or length < 2:
             continue
-        for shift in range(-5, 7):
-            worth = _likeness(played, rows, part, low, high, shift) - 0.02 * abs(shift)
+        alike = _chords_alike(held[part.first_bar : part.first_bar + length], held[low : low + length])
+        for shift in SHIFTS:
+            if alike[shift % 12] < ALIKE_CHORDS:
+                continue
+            worth = _likeness(played, part, low, high, shift, float(alike[shift % 12])) - 0.02 * abs(shift)
             if worth > best:
                 best, found = worth, (index, shift)
     return found if best > 0 else (-1, 0)
 
 
-def _likeness(
-    played: Played, rows: list[tuple[tuple[int, str], ...]], part: FoundPart, low: int, high: int, shift: int
-) -> float:
-    """How far bars are a part over again, `shift` semitones higher; 0 where they are not."""
+def _chords_alike(first: NDArray[np.bool_], second: NDArray[np.bool_]) -> Floats:
+    """Share of bars that hold the same chords, for every shift 0..11 of the first stretch; of bars without chords, the whole at 0."""
+    if not first.any():
+        return np.eye(12)[0] * ALIKE_CHORDS
+    moved = first[:, :, TURNED].transpose(2, 0, 1, 3)  # (12, bars, 2, 12)
+    mine, other = first.sum(axis=(1, 2)), second.sum(axis=(1, 2))
+    beside = (moved & second).any(axis=(2, 3)) & ((np.abs(mine - other) == 1) & (np.minimum(mine, other) == 1))
+    shares: Floats = ((moved == second).all(axis=(2, 3)) | beside).mean(axis=1)
+    return shares
+
+
+def _likeness(played: Played, part: FoundPart, low: int, high: int, shift: int, chords: float) -> float:
+    """How far bars are a part over again, `shift` semitones higher, when so many of their chords are; 0 where they are not."""
     length = min(part.bars, high - low)
-    if length < 2:
-        return 0.0
-    pairs = [(part.first_bar + i, low + i) for i in range(length)]
-    chords = (
-        sum(_close(_moved(rows[a], shift), rows[b]) for a, b in pairs) / length
-        if any(rows[a] for a, _ in pairs)
-        else 0.6
-    )
-    tunes = [_same_share(played, i, pairs, shift) for i in range(len(played.parts))]
-    heard = [s for s in tunes if s is not None]
-    line = float(np.mean(heard)) if heard else 0.0
+    here, there = slice(part.first_bar, part.first_bar + length), slice(low, low + length)
+    same = _same_bars(played, here, there, shift)
+    both = (played.kinds[:, here] >= 0) & (played.kinds[:, there] >= 0)
+    counts = both.sum(axis=1)
+    heard = counts >= max(1, length // 2)
+    if heard.any():
+        line = float(((same & both).sum(axis=1)[heard] / counts[heard]).mean())
+        if line < ALIKE_TUNE:
+            return 0.0
+    else:
+        line = 0.0
     apart = abs(part.bars - (high - low)) / max(part.bars, high - low)
-    if chords < ALIKE_CHORDS or (heard and line < ALIKE_TUNE):
-        return 0.0
     return chords + line - 0.3 * apart
 
 
-def _moved(row: tuple[tuple[int, str], ...], shift: int) -> tuple[tuple[int, str], ...]:
-    return tuple(((root + shift) % 12, third) for root, third in row)
-
-
-def _close(a: tuple[tuple[int, str], ...], b: tuple[tuple[int, str], ...]) -> bool:
-    """Whether two bars hold the same chords, or one has another beside them that may be misread."""
-    return a == b or (bool(set(a) & set(b)) and abs(len(a) - len(b)) == 1 and min(len(a), len(b)) == 1)
-
-
-def _same_share(played: Played, part: int, pairs: list[tuple[int, int]], shift: int) -> float | None:
-    """Share of the bars in which a part plays both times and plays the same."""
-    kinds, rows, drum = played.kinds[part], played.by_bar[part], played.parts[part].is_drum
-    both = [(a, b) for a, b in pairs if kinds[a] >= 0 and kinds[b] >= 0]
-    if len(both) < max(1, len(pairs) // 2):
-        return None
-    same = 0
-    for a, b in both:
-        if drum or not shift:
-            same += kinds[a] == kinds[b]
-        else:
-            same += _nearly(rows[a], rows[b], shift)
-    return same / len(both)
-
-
-def _nearly(a: Ints, b: Ints, shift: int) -> bool:
-    """As the same bar, with a note more or less, in any octave."""
-    here, there = set(((a[:, 2] + shift) % 12).tolist()), set((b[:, 2] % 12).tolist())
-    return bool(here & there) and len(here & there) >= 0.75 * max(len(here), len(there))
+def _same_bars(played: Played, here: slice, there: slice, shift: int) -> NDArray[np.bool_]:
+    """Whether every part plays the same in two stretches of bars, the second one higher; shape (parts, bars). What is moved is
+    the same with a note more or less, in any octave."""
+    if not shift:
+        return played.kinds[:, here] == played.kinds[:, there]
+    classes = played.classes
+    moved, other = np.roll(classes[:, here], shift, axis=2), classes[:, there]
+    shared, most = (moved & other).sum(axis=2), np.maximum(moved.sum(axis=2), other.sum(axis=2))
+    nearly = (shared > 0) & (shared >= 0.75 * most)
+    drums = np.array([p.is_drum for p in played.parts])[:, None]
+    return np.where(drums, played.kinds[:, here] == played.kinds[:, there], nearly)

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from escalera.core.performance.chord_reading import Beats, ReadChord
 from escalera.core.performance.played import Floats
@@ -13,6 +14,9 @@ from escalera.core.theory.keys import MODES, Key
 from escalera.core.theory.pitch import nearest_fifths
 
 CHURCH = ("major", "minor", "dorian", "mixolydian", "phrygian", "lydian")
+# the degree that tells a mode from major and minor, in semitones; and the roots from which it closes beside the fifth
+TELLING = {"dorian": 9, "mixolydian": 10, "phrygian": 1, "lydian": 6}
+CLOSES = {"mixolydian": (10,), "dorian": (5, 10), "phrygian": (1, 10), "lydian": (2,), "minor": (10,)}
 # What speaks for a home, fitted on performances made for it
 FIT, OUTSIDE, AT_HOME, FIRST, LAST, CADENCE, LOOPS_HOME, RARE = 3.0, 6.0, 1.6, 0.5, 0.9, 0.8, 0.8, 0.12
 LOOPED = 0.35  # what first and last chords count in one loop that goes round
@@ -34,70 +38,89 @@ def find_mode(chords: Sequence[ReadChord], lengths: Sequence[float], weights: Fl
     total = float(weights.sum())
     if total <= 0:
         return None
-    share = weights / total
+    share, row = weights / total, _Row.of(chords, lengths)
     rows = []
     for mode in CHURCH:
         for tonic in range(12):
-            rows.append((_score(share, chords, lengths, tonic, mode), tonic, mode))
+            rows.append((_score(share, row, tonic, mode), tonic, mode))
     rows.sort(key=lambda r: -r[0])
     best, second = rows[0], rows[1]
     keys = [Key(nearest_fifths(tonic, -MODES[mode][1]), mode) for _, tonic, mode in (best, second)]
     return KeyFound(keys[0], float(np.clip((best[0] - second[0]) / 0.8, 0.0, 1.0)), keys[1])
 
 
-def _score(share: Floats, chords: Sequence[ReadChord], lengths: Sequence[float], tonic: int, mode: str) -> float:
+@dataclass(frozen=True, eq=False)
+class _Row:
+    """A row of chords as arrays: roots, tones (n, 12), whether they leave the third open, lengths, which begin a fourth bar."""
+
+    roots: NDArray[np.int64]
+    tones: NDArray[np.bool_]
+    is_open: NDArray[np.bool_]
+    lengths: Floats
+    at_starts: NDArray[np.bool_]
+    loop: int  # how many chords go round and round, 0 where they do not
+
+    @classmethod
+    def of(cls, chords: Sequence[ReadChord], lengths: Sequence[float]) -> _Row:
+        tones = np.zeros((len(chords), 12), bool)
+        for i, c in enumerate(chords):
+            tones[i, list(c.chord.classes)] = True
+        return cls(
+            np.array([c.chord.root_class for c in chords], np.int64),
+            tones,
+            np.array([c.chord.quality in ("5", "sus4", "sus2") for c in chords], bool),
+            np.array(lengths, float),
+            np.array([c.beat == 0 and c.bar % 4 == 0 for c in chords], bool),
+            _one_loop(chords),
+        )
+
+    def home(self, tonic: int, third: int) -> NDArray[np.bool_]:
+        """Which chords are the one on the tonic."""
+        found: NDArray[np.bool_] = (self.roots == tonic) & (self.tones[:, (tonic + third) % 12] | self.is_open)
+        return found
+
+
+def _score(share: Floats, row: _Row, tonic: int, mode: str) -> float:
     degrees = MODES[mode][0]
     scale = {(tonic + d) % 12 for d in degrees}
     outside = sum(float(share[c]) for c in range(12) if c not in scale)
     if mode == "minor":
         outside -= LEADING * min(float(share[(tonic + 11) % 12]), 0.06)
-    third = degrees[2]
-    telling = {"dorian": 9, "mixolydian": 10, "phrygian": 1, "lydian": 6}.get(mode)
+    telling = TELLING.get(mode)
     score = -OUTSIDE * outside - (RARE if telling is not None else 0.0)
     if telling is not None:
         score += min(0.25, 3.0 * float(share[(tonic + telling) % 12])) - 0.2
     score += 0.8 * float(share[tonic]) + 0.4 * float(share[(tonic + 7) % 12])
-    if not chords:
+    if not len(row.roots):
         return score
-
-    def home(chord: ReadChord) -> bool:
-        c = chord.chord
-        return c.root_class == tonic and ((tonic + third) % 12 in c.classes or c.quality in ("5", "sus4", "sus2"))
-
-    span = max(1e-9, float(sum(lengths)))
-    at_home = sum(n for c, n in zip(chords, lengths) if home(c)) / span
-    ends = LOOPED if _is_one_loop(chords) else 1.0  # where one loop goes round, it may begin anywhere
-    score += AT_HOME * at_home + ends * (FIRST * home(chords[0]) + LAST * home(chords[-1]))
-    score += CADENCE * _cadences(chords, tonic, mode, home) + ends * LOOPS_HOME * _at_starts(chords, home)
+    home = row.home(tonic, degrees[2])
+    at_home = float(row.lengths[home].sum() / max(1e-9, row.lengths.sum()))
+    ends = (
+        LOOPED if row.loop > 2 else 1.0
+    )  # where one loop goes round, it may begin anywhere; of two chords the first is home
+    last = LOOPED if row.loop else 1.0
+    score += AT_HOME * at_home + ends * FIRST * float(home[0]) + last * LAST * float(home[-1])
+    starts = float(home[row.at_starts].mean()) if row.at_starts.any() else 0.0
+    score += CADENCE * _cadences(row, home, tonic, mode) + ends * LOOPS_HOME * starts
     if telling is not None:
         score -= SELDOM * max(0.0, 1.0 - at_home / SETTLED)
     return score
 
 
-def _is_one_loop(chords: Sequence[ReadChord]) -> bool:
-    """Whether the whole is one short row of chords, over and over."""
+def _one_loop(chords: Sequence[ReadChord]) -> int:
+    """Over how many chords the whole goes round, three times at least; 0 where it does not."""
     names = [(c.chord.root_class, c.chord.quality) for c in chords]
-    return any(len(names) >= 3 * p and all(a == b for a, b in zip(names, names[p:])) for p in range(2, 9))
+    return next((p for p in range(2, 9) if len(names) >= 3 * p and all(a == b for a, b in zip(names, names[p:]))), 0)
 
 
-def _cadences(chords: Sequence[ReadChord], tonic: int, mode: str, home) -> float:  # type: ignore[no-untyped-def]
+def _cadences(row: _Row, home: NDArray[np.bool_], tonic: int, mode: str) -> float:
     """Share of the arrivals at home that come from where this mode closes: five, or its own telling neighbour."""
-    closes = {(tonic + 7) % 12} | {
-        (tonic + d) % 12 for d in {"mixolydian": (10,), "dorian": (5, 10), "phrygian": (1, 10), "lydian": (2,), "minor": (10,)}.get(mode, (5,))
-    }  # fmt: skip
-    arrivals = [a for a, b in zip(chords, chords[1:]) if home(b) and not home(a)]
-    if not arrivals:
+    arrives = home[1:] & ~home[:-1]
+    if not arrives.any():
         return 0.0
-    strong = sum(
-        1.0 if (a.chord.root_class - tonic) % 12 == 7 else 0.6 for a in arrivals if a.chord.root_class in closes
-    )
-    return min(1.0, strong / len(arrivals)) * min(1.0, len(arrivals) / 3)
-
-
-def _at_starts(chords: Sequence[ReadChord], home) -> float:  # type: ignore[no-untyped-def]
-    """Share of the fourth bars that begin at home."""
-    starts = [c for c in chords if c.beat == 0 and c.bar % 4 == 0]
-    return sum(map(home, starts)) / len(starts) if starts else 0.0
+    steps = (row.roots[:-1][arrives] - tonic) % 12
+    strong = (steps == 7) + 0.6 * np.isin(steps, CLOSES.get(mode, (5,)))
+    return min(1.0, float(strong.mean())) * min(1.0, len(steps) / 3)
 
 
 def weights_of(beats: Beats, low: int = 0, high: int | None = None) -> Floats:

@@ -68,6 +68,15 @@ class Played:
         -1 where it is silent."""
         return np.array([bar_kinds(rows)[0] for rows in self.by_bar], np.int64).reshape(len(self.parts), self.bars)
 
+    @cached_property
+    def classes(self) -> NDArray[np.bool_]:
+        """Which pitch classes every part plays in every bar, shape (parts, bars, 12)."""
+        found = np.zeros((len(self.parts), self.bars, 12), bool)
+        for i, rows in enumerate(self.by_bar):
+            for bar, row in enumerate(rows):
+                found[i, bar, row[:, 2] % 12] = True
+        return found
+
 
 def same_bar(a: Ints, b: Ints, shift: int = 0) -> bool:
     """Whether two bars are the same notes, b higher by `shift` semitones, but for timing, velocity and length."""
