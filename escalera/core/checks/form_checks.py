@@ -44,7 +44,7 @@ def intro(facts: Facts) -> Iterator[Finding]:
     if first.span.section.role == "intro" and seconds > most:
         yield Finding(
             "intro",
-            f"{first.span.section.name} lasts {seconds:.0f} s; {most:.0f} are usual in this school.",
+            f"{first.span.section.name} lasts {seconds:.0f} s; {most:.0f} are usual in this style.",
             (first.span.section.id,),
             weight=1.0,
             facts=(round(seconds),),
@@ -70,7 +70,7 @@ def hook_late(facts: Facts) -> Iterator[Finding]:
     if starts and min(starts) > most:
         yield Finding(
             "hook late",
-            f"The tune is first whole after {min(starts):.0f} s; {most:.0f} are usual in this school.",
+            f"The tune is first whole after {min(starts):.0f} s; {most:.0f} are usual in this style.",
             (),
             weight=1.2,
             facts=(round(min(starts)),),
