@@ -5,8 +5,10 @@ from datetime import date
 
 import pytest
 
-from escalera.core.checks import CHECKS, facts_text, judged, run_checks
+from escalera.core.checks import CHECKS, facts_text, grouped, judged, run_checks
 from escalera.core.checks.fixes import mends
+from escalera.core.document.forms import FORMS
+from escalera.core.document.schools import SCHOOLS
 from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS, apply_move
@@ -15,6 +17,7 @@ from escalera.core.time.tempo import TempoPoint
 from escalera.core.validation.whole import validate
 from escalera.errors import EditError, FormatError
 from escalera.services.demo import demo_songs
+from escalera.services.new_song import new_song
 from tests.songs import HATS, ids, small_song
 
 SONG = small_song()
@@ -152,7 +155,7 @@ ROWS = {
     "names": (do(SONG, ("rename_section", V, "Section 2")), SONG), "nothing kept": (ENGINES, HARBOUR), "central": (DULL, HARBOUR), "length": (do(SONG, ("resize_section", V, 7)), SONG),
     "intro": (do(SONG, ("lay_out", "intro 16, verse 8")), SONG), "hook late": (HARBOUR, SONG), "many new": (ENGINES, SONG), "nothing new": (ENGINES, HARBOUR), "carried": (ENGINES, climbing()),
     "same device": (climbing(), SONG), "no space": (ENGINES, SONG), "key change": (do(HARBOUR, ("set_chords", "Ab | Bb | Cm7 | Bbsus4", named(HARBOUR, "Lift 3"))), HARBOUR), "ending": (do(HARBOUR, ("remove_section", named(HARBOUR, "Outro"))), HARBOUR),
-    "lost": (again(V, ("lift", K)), again(V)), "backbeat": (beaten(("lift", 1)), beaten()), "silent bar": (do(SONG, *(("toggle_tile", V, x, 0, 1) for x in (K, B))), do(SONG, *(("toggle_tile", V, x, 1, 3) for x in (K, B)))),
+    "unarranged": (new_song(form="verse-chorus"), HARBOUR), "lost": (again(V, ("lift", K)), again(V)), "backbeat": (beaten(("lift", 1)), beaten()), "silent bar": (do(SONG, *(("toggle_tile", V, x, 0, 1) for x in (K, B))), do(SONG, *(("toggle_tile", V, x, 1, 3) for x in (K, B)))),
     "muted": (do(SONG, ("set_muted", B, True)), do(SONG, ("set_muted", P, True))), "wrong notes": (varied(P, transpose_semitones=1), varied(P, transpose_semitones=12)),
     "balance": (do(SONG, ("set_control", K, "level_db", SONG.layer_by_id[K].sound.level_db + 12)), SONG), "tempo jump": (faster(again(V)), again(V)),
     "kick alone": (again(C, ("lift", B)), again(V, ("lift", B))), "high bass": (varied(B, transpose_semitones=24), varied(B, transpose_semitones=12)),
@@ -262,3 +265,9 @@ def test_the_demo_songs_are_judged_as_their_makers_meant():
     assert [f.check for f in judged(HARBOUR).open] == ["same job"] and len(judged(HARBOUR).accepted) == 3
     flaws = {f.check for f in judged(ENGINES).open}
     assert flaws >= {"distance", "carried", "early peak", "late chorus", "verse", "no space", "nothing kept"}
+
+
+@pytest.mark.parametrize("school", SCHOOLS)
+def test_a_fresh_song_of_any_form_has_five_causes_of_findings_at_most(school):
+    counts = {form: len(grouped(judged(new_song(school=school, form=form)).open)) for form in FORMS}
+    assert max(counts.values()) <= 5, counts

@@ -203,11 +203,34 @@ def judged(song: Song) -> Judged:
     return Judged(tuple(f for f in found if (f.key, facts_text(f)) not in kept), meant)
 
 
+# what follows from one loop that plays throughout: said under that cause while it is there
+UNARRANGED = frozenset(
+    {
+        *(
+            "second half",
+            "distance",
+            "join",
+            "level",
+            "nothing new",
+            "alike",
+            "verse rises",
+            "early peak",
+            "late chorus",
+            "nothing kept",
+        ),
+        *("verse", "repeats", "break", "peak", "ending", "many new"),
+    }
+)
+
+
 def grouped(findings: Sequence[Finding]) -> list[tuple[Finding, ...]]:
-    """Findings by their cause, the weightiest group and member first. What one rule says about several places is one cause."""
+    """Findings by their cause, the weightiest group and member first. What one rule says about several places is one cause; so is
+    all that follows from a loop that is not arranged yet."""
     groups: dict[str, list[Finding]] = {}
+    loop = any(f.check == "unarranged" for f in findings)
     for each in findings:
-        groups.setdefault(each.check, []).append(each)
+        cause = "unarranged" if loop and each.check in UNARRANGED else each.check
+        groups.setdefault(cause, []).append(each)
     rows = [tuple(sorted(group, key=lambda f: -f.weight)) for group in groups.values()]
     return sorted(rows, key=lambda group: -group[0].weight)
 

@@ -9,6 +9,7 @@ from escalera.core.checks.check import PEAKS, Facts, Finding, check, points
 from escalera.core.moves.suggestions import sameness
 
 LEVEL = 0.5
+STILL = 0.8  # share of sections without change inside, from which on a loop is only laid out
 RAISE = ("bring in", "fill", "full kit", "sub in", "sixteenths", "widen", "octave up", "second half")
 LOWER = ("strip", "bass and drums", "no kick", "thin drums", "stripped first", "lift", "dull all", "leave one by one")
 
@@ -132,6 +133,32 @@ def alike(facts: Facts) -> Iterator[Finding]:
                 weight=1.6,
                 facts=(round(apart, 1), round(same, 1)),
             )
+
+
+@check(
+    "unarranged",
+    "One loop throughout, not arranged yet",
+    "While every layer plays one pattern and no section changes inside, what is said of peaks, verses and joins has this one cause: "
+    "take layers out, then bring them back.",
+    "strip",
+    "lift",
+    "no kick",
+    "enter one by one",
+    "bring in",
+)
+def unarranged(facts: Facts) -> Iterator[Finding]:
+    played = {row for phrases in facts.phrases.values() for phrase in phrases for row in phrase}
+    layers = {row[0] for row in played}
+    still = [s for s in facts.sections if len(set(map(frozenset, facts.phrases[s.span.section.id]))) == 1]
+    if len(facts.sections) < 3 or len(played) > len(layers) or len(still) < STILL * len(facts.sections):
+        return
+    yield Finding(
+        "unarranged",
+        f"Each of the {len(layers)} layers plays one pattern throughout, and {len(still)} of {len(facts.sections)} sections do not change inside.",
+        (still[0].span.section.id,),
+        weight=4.0,
+        facts=(len(layers), len(still), len(facts.sections)),
+    )
 
 
 @check(
