@@ -75,7 +75,7 @@ class _Row:
         )
 
     def home(self, tonic: int, third: int) -> NDArray[np.bool_]:
-        """Which chords are the one on the tonic."""
+        """Which chords are the one on the tonic, shape (n,)."""
         found: NDArray[np.bool_] = (self.roots == tonic) & (self.tones[:, (tonic + third) % 12] | self.is_open)
         return found
 
