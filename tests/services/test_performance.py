@@ -239,5 +239,6 @@ def test_no_finding_rests_on_a_guess_until_it_is_confirmed():
     confirmed = EDITS["confirm_reading"]().apply(song)
     assert not any(s.guessed for s in confirmed.sections) and not confirmed.chords_read
     assert roles & {r["check"] for r in reported(confirmed)}
+    assert not EDITS["set_chords"]("I | V | vi | IV").apply(song).chords_read
     own = EDITS["set_role"](song.sections[1].id, "chorus").apply(song)
     assert not own.sections[1].guessed and own.sections[2].guessed

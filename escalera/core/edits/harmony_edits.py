@@ -122,6 +122,8 @@ class SetChords:
         old = section.progression if section else song.progression
         if progression and old and old.length_ticks == progression.length_ticks:
             progression = replace(progression, passes=old.passes)
+        if section is None:  # written by hand, and no more read from a file
+            song = replace(song, chords_read=False)
         return _with(song, section, progression)
 
     def summary(self, song: Song) -> str:

@@ -57,12 +57,12 @@ class Beats:
     ticks: Ints
 
 
-def beats_of(played: Played, beat_ticks: int | None = None) -> Beats:
+def beats_of(played: Played) -> Beats:
     """Beats of all bars; compound metres are counted in their felt beats."""
     places = [
         (bar, i, played.bar_ticks[bar] + t)
         for bar, metre in enumerate(played.metres)
-        for i, t in enumerate(range(0, metre.bar_ticks, beat_ticks or metre.beat_ticks))
+        for i, t in enumerate(range(0, metre.bar_ticks, metre.beat_ticks))
     ]
     ticks = np.array([t for *_, t in places] + [played.bar_ticks[-1]], np.int64)
     pitched = [p.notes for p in played.parts if not p.is_drum and len(p.notes)]
