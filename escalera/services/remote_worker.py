@@ -61,7 +61,7 @@ class RemoteWorker:
             for at in range(0, len(made), PART_BYTES):
                 last = int(at + PART_BYTES >= len(made))
                 self._send(self._of(key, f"made?last={last}"), made[at : at + PART_BYTES])
-        except EscaleraError as error:
+        except (EscaleraError, ValueError, KeyError, MemoryError) as error:
             LOG.warning("work was given up: %s", error)
             self._send(self._of(key, "give-up"), b"")
         finally:

@@ -18,6 +18,7 @@ from escalera.core.energy.joins import DEVICES, devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.lines.line_reading import LineReading, hook_in_words
 from escalera.core.lines.makers import MAKERS, Maker
+from escalera.core.moves.suggestions import APART
 from escalera.core.palette.effects import NOTE_VALUES, RETURNS
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
 from escalera.core.reading.phrase_frames import line_reading
@@ -292,6 +293,11 @@ class SongView:
         low, high = self.span.phrase_ticks()[self.selection.phrase]
         mine = (p for p in self.span.section.placements if p.layer_id == self.selection.layer_id)
         return [p for p in mine if p.start_ticks < high and p.end_ticks > low]
+
+    def sound_lies_apart(self) -> bool:
+        """Whether the chosen section's measured energy lies so far from its arranged one that advice goes by it."""
+        measured = self.measured_section()
+        return measured is not None and abs(measured.value - self.section_energy.value) > APART
 
     def tile_bars(self) -> list[tuple[int, bool]]:
         """Number of every bar of the chosen tile in the song, and whether the layer plays in it."""

@@ -34,10 +34,21 @@ def served(tmp_path, monkeypatch):
     monkeypatch.setattr(pure_work, "ASKING_S", 0.3)
     studio = Studio(tmp_path, cache_mb=100)
     server = create_server(create_app(studio), host="127.0.0.1", port=0, threads=4)
-    thread = threading.Thread(target=server.run, daemon=True)
+    stopping = threading.Event()
+
+    def serve():
+        try:
+            server.run()
+        except OSError:  # the loop may be asking its sockets at the very moment they are closed
+            if not stopping.is_set():
+                raise
+
+    thread = threading.Thread(target=serve, daemon=True)
     thread.start()
     yield studio, f"http://127.0.0.1:{server.effective_port}"
+    stopping.set()
     server.close()
+    thread.join(5)
     studio.close()
 
 
