@@ -20,6 +20,7 @@ from escalera.core.edits import note_edits as Y
 from escalera.core.edits import section_edits as S
 from escalera.core.edits import song_edits as W
 from escalera.core.edits import sound_edits as D
+from escalera.core.edits import target_edits
 from escalera.core.edits import tile_edits as T
 from escalera.core.edits import voice_edits as Z
 from escalera.core.edits.edit import section_of
@@ -118,7 +119,8 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(S.MergeSections, section),
         st.builds(S.DuplicateSection, section),
         st.builds(S.ResizeSection, section, st.integers(1, 12)),
-        st.builds(S.SetTarget, section, st.floats(0, 10), st.floats(0, 10)),
+        st.builds(target_edits.SetTarget, section, st.floats(0, 10), st.floats(0, 10)),
+        st.builds(target_edits.LiftPhraseTarget, section, st.integers(0, 3), st.floats(-3, 3)),
         st.builds(S.ShiftSection, section, st.integers(-3, 3)),
         st.builds(T.ToggleTile, section, layer, st.integers(0, 2)),
         st.builds(T.Lift, section, layer, st.integers(0, 1)),

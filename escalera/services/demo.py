@@ -23,9 +23,10 @@ from escalera.core.edits.curve_edits import AddThrow, SetCurve, Treat
 from escalera.core.edits.harmony_edits import SetChords
 from escalera.core.edits.judgement_edits import AcceptFinding, SetAside, SetReason
 from escalera.core.edits.layer_edits import AddLayer, SetControl
-from escalera.core.edits.section_edits import AddSection, SetPhrases, SetTarget, ShiftSection
+from escalera.core.edits.section_edits import AddSection, SetPhrases, ShiftSection
 from escalera.core.edits.song_edits import SetMaster, SetSchool
 from escalera.core.edits.sound_edits import AddEffect, AddStack, SetDuckBy, SetRecipe, SetStack, SetValue
+from escalera.core.edits.target_edits import SetTarget
 from escalera.core.edits.tile_edits import PlaceNew, Vary
 from escalera.core.ideas import cut_pattern, cut_section
 from escalera.core.moves.option_text import AddOptions

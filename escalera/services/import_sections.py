@@ -10,7 +10,8 @@ import numpy as np
 
 from escalera.core.document.limits import MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.document.names import guess_role, next_name
-from escalera.core.document.song import Changes, Progression, Section, Song, Target, default_phrases
+from escalera.core.document.song import Changes, Progression, Section, Song, default_phrases
+from escalera.core.document.target import Target
 from escalera.core.edits.form_layout import number_repeats
 from escalera.core.edits.section_edits import USUAL_TARGET
 from escalera.core.performance.form_found import FoundPart

@@ -9,7 +9,8 @@ from pathlib import PurePath
 
 from escalera.cleaning import clean_line
 from escalera.core.document.limits import MAX_BARS
-from escalera.core.document.song import Song, Target
+from escalera.core.document.song import Song
+from escalera.core.document.target import Target
 from escalera.core.energy.model import arranged
 from escalera.core.performance.music_reading import MusicReading, read_music
 from escalera.core.theory.keys import Key, parse_key

@@ -67,6 +67,12 @@ class MeasuredSection:
     section_lufs: float
     mean_terms: Values
 
+    @property
+    def phrases(self) -> Values:
+        """Measured energy of every phrase."""
+        starts = np.cumsum((0, *self.span.section.phrases[:-1]))
+        return np.asarray(np.add.reduceat(self.bars, starts) / self.span.section.phrases)
+
 
 @dataclass(frozen=True, eq=False)
 class MeasuredSong:
@@ -171,7 +177,7 @@ class Rendering:
             )
         tell(0.95)
         sections = tuple(measured_section(song, span, m) for span, m in zip(line.spans, meters))
-        found = agreement(song.sections, [s.value for s in sections])
+        found = agreement(song.sections, [s.value for s in sections], [s.phrases.tolist() for s in sections])
         with ThreadPoolExecutor(2) as pool:
             whole, peak = pool.submit(loudness, audio, RATE_HZ), pool.submit(true_peak_dbtp, audio)
             return MeasuredSong(sections, whole.result(), peak.result(), found)

@@ -14,7 +14,7 @@ from escalera.core.document.forms import FORMS
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import section_of, whole_number
 from escalera.core.edits.form_edits import FILLS, LayOut
-from escalera.core.energy.explain import agreement
+from escalera.core.energy.explain import arranged_agreement
 from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS, Move
 from escalera.core.moves.move import moves_for
@@ -94,7 +94,7 @@ def move_preview(song_id: int) -> ResponseReturnValue:
 def song_helps(song_id: int) -> ResponseReturnValue:
     """What would most improve the whole song."""
     song = studio().head(song_id).song
-    found = agreement(song.sections, [s.value for s in arranged(song).sections])
+    found = arranged_agreement(arranged(song))
     worst = song.section_by_id.get(found.worst_section_id or 0)
     return render_template("stair/_song_helps.html", suggestions=suggest_song(song), song=song, worst=worst)
 

@@ -5,14 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from itertools import pairwise
 
 from markupsafe import Markup, escape
 
 from escalera.core.document.song import Song
+from escalera.core.document.target import Target
+from escalera.core.edits.target_edits import phrase_shares
 from escalera.core.energy.explain import Agreement
 from escalera.core.energy.joins import DEVICES, devices_between
 from escalera.core.energy.model import SectionCore, SectionEnergy, SongEnergy
-from escalera.services.rendering import MeasuredSong
+from escalera.services.rendering import MeasuredSection, MeasuredSong
 
 TOP, FLOOR = 50.0, 238.0  # pixels of energy 10 and 0
 NAME_ROWS = (28.0, 12.0)  # baselines of the names above the stair, the lower row first
@@ -43,6 +46,17 @@ class Flat:
 
 
 @dataclass(frozen=True, slots=True)
+class TreadPiece:
+    """A straight piece of a tread: its ends, and how far each of them goes with the start and with the end of the target."""
+
+    x: tuple[float, float]
+    y: tuple[float, float]
+    energy: tuple[float, float]
+    with_start: tuple[float, float]
+    with_end: tuple[float, float]
+
+
+@dataclass(frozen=True, slots=True)
 class DrawnStep:
     """One section of the stair as drawn."""
 
@@ -58,8 +72,10 @@ class DrawnStep:
     first_bar: int
     bars: int
     role: str
-    tread: tuple[float, float]
+    tread: tuple[TreadPiece, ...]
     target: tuple[float, float]
+    wanted: float
+    phrases: tuple[float, ...]  # shares where they begin, and 1
     riser: Markup
     flats: tuple[Flat, ...]
     value: float
@@ -94,7 +110,7 @@ def draw_stair(song: Song, energy: SongEnergy, measured: MeasuredSong | None, fo
         own = measured.of(section.span.section.id) if measured else None
         steps.append(_step(section, x, width, _pixels(total) * width / 100.0, own.value if own else None))
         if own:
-            line += [f"{1000 * (bar + i + 0.5) / total:.1f},{y_of(float(v))}" for i, v in enumerate(own.bars)]
+            line += _stepped(own, bar, total)
         pull += [
             f"{1000 * (bar + i + 0.5) / total:.1f},{FLOOR - 46 * float(v):.1f}" for i, v in enumerate(section.tension)
         ]
@@ -105,11 +121,39 @@ def draw_stair(song: Song, energy: SongEnergy, measured: MeasuredSong | None, fo
     )
 
 
+def _stepped(measured: MeasuredSection, bar: int, total: int) -> list[str]:
+    """The measured energy of its phrases as points of the line."""
+    points, at = [], bar
+    for bars, height in zip(measured.span.section.phrases, measured.phrases.tolist()):
+        points += [f"{1000 * x / total:.1f},{y_of(height)}" for x in (at, at + bars)]
+        at += bars
+    return points
+
+
+def _tread(target: Target, x: float, width: float) -> tuple[TreadPiece, ...]:
+    """Pieces of the line; where it has turns only the outermost ends go with its start and end."""
+    knots = target.knots
+    bends = [target.bend(share) for share, _ in knots]
+    if target.turns:
+        bends = [0.0, *[float("nan")] * (len(knots) - 2), 1.0]
+    starts = [0.0 if bend != bend else round(1.0 - bend, 4) for bend in bends]
+    ends = [0.0 if bend != bend else round(bend, 4) for bend in bends]
+    return tuple(
+        TreadPiece(
+            (round(x + width * a[0], 3), round(x + width * b[0], 3)),
+            (y_of(a[1]), y_of(b[1])),
+            (round(a[1], 2), round(b[1], 2)),
+            (starts[i], starts[i + 1]),
+            (ends[i], ends[i + 1]),
+        )
+        for i, (a, b) in enumerate(pairwise(knots))
+    )
+
+
 def _step(energy: SectionEnergy, x: float, width: float, pixels: float, measured: float | None) -> DrawnStep:
     section, value = energy.span.section, energy.value
-    start, end = y_of(section.target.start), y_of(section.target.end)
     stretches = _stretches(energy)
-    flats = tuple(_flat(a, b, height, (start, end), x, width) for a, b, height, _ in stretches)
+    flats = tuple(_flat(a, b, height, section.target, x, width) for a, b, height, _ in stretches)
     return DrawnStep(
         section.id,
         section.name,
@@ -123,8 +167,10 @@ def _step(energy: SectionEnergy, x: float, width: float, pixels: float, measured
         energy.span.first_bar,
         section.bars,
         section.role,
-        (start, end),
+        _tread(section.target, x, width),
         (section.target.start, section.target.end),
+        section.target.mean,
+        tuple(phrase_shares(section)),
         Markup("").join(
             _riser(energy.core, flat.top, flat.x, flat.width, playing) for flat, (*_, playing) in zip(flats, stretches)
         ),
@@ -148,12 +194,17 @@ def _stretches(energy: SectionEnergy) -> list[tuple[float, float, float, frozens
         else:
             found.append((a, b, height, playing))
     if len(found) == 1:
-        return [(0.0, 1.0, energy.value, found[0][3])]
-    return found
+        found = [(0.0, 1.0, energy.value, found[0][3])]
+    turns = {share for share, _ in section.target.knots}
+    return [
+        (a, b, height, playing)
+        for low, high, height, playing in found
+        for a, b in pairwise(sorted({low, high, *(share for share in turns if low < share < high)}))
+    ]
 
 
-def _flat(low: float, high: float, height: float, target: tuple[float, float], x: float, width: float) -> Flat:
-    start, end = (target[0] + (target[1] - target[0]) * share for share in (low, high))
+def _flat(low: float, high: float, height: float, target: Target, x: float, width: float) -> Flat:
+    start, end = y_of(target.at(low)), y_of(target.at(high, before=True))
     top = y_of(height)
     missing, too_much, hatch = _gaps(start, end, top)
     return Flat(round(x + width * low, 3), round(width * (high - low), 3), top, missing, too_much, hatch)

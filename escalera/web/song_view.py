@@ -13,7 +13,8 @@ from markupsafe import Markup, escape
 from escalera.core.document.chord_text import write_chordline
 from escalera.core.document.song import ROLES, Layer, Section, Song, uses_pattern
 from escalera.core.edits.edit import id_in
-from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, agreement, explain, layer_changes
+from escalera.core.edits.target_edits import phrase_text
+from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, arranged_agreement, explain, layer_changes
 from escalera.core.energy.joins import DEVICES, devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.lines.line_reading import LineReading, hook_in_words
@@ -172,7 +173,7 @@ class SongView:
 
     @cached_property
     def agreement(self) -> Agreement:
-        return agreement(self.song.sections, [s.value for s in self.energy.sections])
+        return arranged_agreement(self.energy)
 
     @cached_property
     def stair(self) -> Stair:
@@ -271,6 +272,9 @@ class SongView:
         energy = self.section_energy
         rows = [(x, energy.shares[x.id], energy.without[x.id], energy.without[x.id] > INAUDIBLE) for x in energy.layers]
         return sorted(rows, key=lambda row: -row[1])
+
+    def target_by_phrase(self) -> str:
+        return phrase_text(self.span.section)
 
     def measured_section(self) -> MeasuredSection | None:
         return self.measured.of(self.selection.section_id) if self.measured else None

@@ -149,7 +149,7 @@ ROWS = {
     "peak": (STRIPPED, SONG), "break": (do(BREAK, ("copy_tiles", V, named(BREAK, "Break"))), BREAK), "verse": (STRIPPED, HARBOUR), "verse rises": (SONG, do(SONG, ("toggle_tile", V, P, 1))),
     "alike": (do(SONG, ("lift", C, P)), SONG), "level": (do(SONG, ("resize_section", V, 40)), SONG), "early peak": (ENGINES, HARBOUR), "late chorus": (ENGINES, HARBOUR),
     "distance": (ENGINES, wanted_as_it_is()), "join": (do(SONG, ("set_target", V, 9), ("set_target", C, 1)), HARBOUR), "repeats": (do(SONG, ("duplicate_section", C)), SONG),
-    "second half": (SONG, HARBOUR), "foreign": (BRIDGED, SONG), "no sub": (STRIPPED, SONG), "two subs": (BLURRED, do(SONG, ("lift", V, B), ("lift", C, B))), "kick and bass": (fighting(), SONG),
+    "shape": (do(SONG, ("target_by_phrase", V, "2 8")), SONG), "second half": (SONG, HARBOUR), "foreign": (BRIDGED, SONG), "no sub": (STRIPPED, SONG), "two subs": (BLURRED, do(SONG, ("lift", V, B), ("lift", C, B))), "kick and bass": (fighting(), SONG),
     "bass note": (do(SONG, ("change_notes", C, B, 0, [[None, None, 0, 37, 1900, 100]], "fixed", True)), SONG), "low middle": (thick(), SONG), "verse room": (HARBOUR, SONG), "same job": (HARBOUR, SONG),
     "many layers": (crowd(), SONG), "used once": (do(BREAK, ("lift", C, P, 0)), SONG), "never": (do(SONG, ("add_layer", "glass-bell")), SONG), "reason": (do(HARBOUR, ("set_reason", layer_named(HARBOUR, "Wide saws"), "")), HARBOUR),
     "names": (do(SONG, ("rename_section", V, "Section 2")), SONG), "nothing kept": (ENGINES, HARBOUR), "central": (DULL, HARBOUR), "length": (do(SONG, ("resize_section", V, 7)), SONG),

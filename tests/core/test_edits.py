@@ -11,7 +11,7 @@ from escalera.core.checks import run_checks
 from escalera.core.commands import COMMANDS as EDITS
 from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.document.lanes import lane_parameter
-from escalera.core.document.song import Target
+from escalera.core.document.target import Target, Turn
 from escalera.core.edits.tile_edits import Vary
 from escalera.core.energy.model import arranged
 from escalera.core.reading.events import PITCH, START, layer_events, sounding_layers
@@ -171,6 +171,8 @@ ROWS = {
     "set_role": ((dict(section_id=V, role="break"), lambda s: section(s, V).role == "break"), (dict(section_id=V, role="peak"), "is not a role")),
     "set_phrases": ((dict(section_id=V, phrases="2+6"), lambda s: section(s, V).phrases == (2, 6)), (dict(section_id=V, phrases="4+3"), "makes 7 bars, but Verse has 8")),
     "set_target": ((dict(section_id=V, start=3, end=5), lambda s: section(s, V).target == Target(3, 5)), (dict(section_id=V, start=11), "outside 0 to 10")),
+    "target_by_phrase": ((dict(section_id=V, energies="8 3 - 5,5"), lambda s: section(s, V).target == Target(8, 5.5, turns=(Turn(0.5, 8), Turn(0.5, 3)))), (dict(section_id=V, energies="8 8 3"), "and 3 numbers were read")),
+    "lift_phrase_target": ((dict(section_id=V, phrase=1, by=2), lambda s: section(s, V).target.at(0.6) == pytest.approx(section(SONG, V).target.at(0.6) + 2) and section(s, V).target.at(0.4) == section(SONG, V).target.at(0.4)), (dict(section_id=V, phrase=2, by=1), "lies outside 0 to 1")),
     "shift_section": ((dict(section_id=C, semitones=2), lambda s: starts(s, C, K) == starts(SONG, C, K)), (dict(section_id=C, semitones=40), "outside -24 to 24")),
     "add_layer": ((dict(sound="tin-hat", rows=HATS, length_ticks=3840), lambda s: [x.sound_key for x in s.layers][1] == "tin-hat"), (dict(sound="gong"), "is not a sound")),
     "remove_layer": ((dict(layer_id=P), lambda s: all(p.layer_id != P for x in s.sections for p in x.placements)), (dict(layer_id=0), "Layer 0 is not")),

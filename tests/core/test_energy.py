@@ -144,8 +144,8 @@ def test_an_explanation_names_the_layer_that_makes_the_difference():
 
 def test_agreement_counts_joins_that_move_as_meant():
     song = EDITS["set_target"](V, 3).apply(EDITS["set_target"](C, 8).apply(SONG))
-    assert agreement(song.sections, [2.0, 7.0]).joins_as_meant == 1
-    found = agreement(song.sections, [5.0, 4.0])
+    assert agreement(song.sections, [2.0, 7.0], [(2.0, 2.0), (7.0, 7.0)]).joins_as_meant == 1
+    found = agreement(song.sections, [5.0, 4.0], [(5.0, 5.0), (4.0, 4.0)])
     assert (found.joins_as_meant, found.joins, found.mean_distance, found.worst_section_id) == (0, 1, 3.0, C)
 
 

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from escalera.core.document.names import clean_name, guess_role, next_name
-from escalera.core.document.song import Target
+from escalera.core.document.target import Target
 from escalera.core.edits import EDITS
 from escalera.core.reading.events import PITCH, layer_events
 from escalera.core.reading.slips import find_slips

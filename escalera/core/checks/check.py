@@ -16,7 +16,7 @@ from escalera.core.bench.layer_jobs import SectionJobs, jobs
 from escalera.core.bench.low_end import LowEnd, low_end
 from escalera.core.document.schools import SCHOOLS, switch_value
 from escalera.core.document.song import Layer, Section, Song
-from escalera.core.energy.explain import Agreement, agreement
+from escalera.core.energy.explain import Agreement, arranged_agreement
 from escalera.core.energy.joins import devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.reading.brief import Implied, read_brief
@@ -119,7 +119,7 @@ class Facts:
 
     @cached_property
     def agreement(self) -> Agreement:
-        return agreement(self.song.sections, [s.value for s in self.sections])
+        return arranged_agreement(self.energy)
 
     def jobs(self, section: SectionEnergy) -> SectionJobs:
         return self.kept(section, "jobs", lambda: jobs(self.song, section.span))
@@ -209,6 +209,7 @@ UNARRANGED = frozenset(
         *(
             "second half",
             "distance",
+            "shape",
             "join",
             "level",
             "nothing new",

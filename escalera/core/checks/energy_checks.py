@@ -282,6 +282,29 @@ def join(facts: Facts) -> Iterator[Finding]:
 
 
 @check(
+    "shape",
+    "A section that does not follow its target",
+    "The target changes within the section; what plays does not change with it.",
+    *RAISE,
+    *LOWER,
+)
+def shape(facts: Facts) -> Iterator[Finding]:
+    for found in facts.agreement.shapes:
+        if not found.as_meant:
+            section = facts.song.section_by_id[found.section_id]
+            first, last = sorted((found.low_phrase, found.high_phrase))
+            sign = 1 if found.high_phrase > found.low_phrase else -1
+            yield Finding(
+                "shape",
+                f"In {section.name} phrase {last + 1} moves by {points(sign * found.got)} against phrase {first + 1}, "
+                f"the target is {points(sign * found.wanted)}.",
+                (section.id,),
+                weight=1.6,
+                facts=(round(found.got, 1), round(found.wanted, 1)),
+            )
+
+
+@check(
     "repeats",
     "The same section again, unchanged",
     "A repeat that changes one thing is heard as growth; one that changes nothing as a copy.",

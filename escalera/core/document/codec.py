@@ -15,6 +15,7 @@ from escalera.core.document import devices
 from escalera.core.document import song as document
 from escalera.core.document.fields import FieldSpec, specs
 from escalera.core.document.song import Song
+from escalera.core.document.target import Target, Turn
 from escalera.core.rhythm.pattern import Pattern
 from escalera.core.theory.voicings import Voicing
 from escalera.errors import FormatError, shown
@@ -23,7 +24,7 @@ Plain = dict[str, Any]
 FORMAT_VERSION = 2  # raise with a step in `upgrades` when a field is renamed, or a default gets another value
 
 PARTS = (
-    document.Target, document.Progression, document.Variation, document.Placement, document.Swing, document.Groove, document.Section,
+    Target, Turn, document.Progression, document.Variation, document.Placement, document.Swing, document.Groove, document.Section,
     document.Parked, document.Layer, document.NamedPattern, document.EnergyScale, Song, devices.Device, devices.StackPart, devices.Bus,
     devices.Print, devices.Treatment, devices.Throw, devices.Curve, Voicing,
 )  # fmt: skip

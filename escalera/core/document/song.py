@@ -45,6 +45,7 @@ from escalera.core.document.limits import (
 )
 from escalera.core.document.pattern_text import PatternText
 from escalera.core.document.schools import SCHOOLS
+from escalera.core.document.target import Target
 from escalera.core.hashing import HashedOnce
 from escalera.core.palette.parameters import Settings
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS, Sound
@@ -62,7 +63,6 @@ ROLES = (
 )  # fmt: skip
 EVERY_BEAT = -1
 OFF_DB = -60.0  # a send at this level is none
-TARGET_SHAPES = ("line", "late", "early", "hold")
 
 
 SettingsText = Annotated[Settings, AsMapping()]
@@ -81,25 +81,6 @@ def _filter(label: str, **more: Any) -> FieldSpec:
         frozen=True,
         **more,
     )
-
-
-@dataclass(frozen=True, slots=True)
-class Target:
-    """Wanted energy over a section, 0..10, from `start` to `end` along `shape`."""
-
-    start: Annotated[float, number("Target at the start", 0, 10)] = 5.0
-    end: Annotated[float, number("Target at the end", 0, 10)] = 5.0
-    shape: Annotated[str, choice("Shape of the target", TARGET_SHAPES)] = "line"
-
-    def at(self, share: float) -> float:
-        """Wanted energy at a share 0..1 of the section."""
-        bend = {"line": share, "late": share * share, "early": 1 - (1 - share) ** 2, "hold": float(share >= 1.0)}
-        return self.start + (self.end - self.start) * bend[self.shape]
-
-    @property
-    def mean(self) -> float:
-        weight = {"line": 1 / 2, "late": 1 / 3, "early": 2 / 3, "hold": 0.0}[self.shape]
-        return self.start + (self.end - self.start) * weight
 
 
 ChordName = Annotated[Chord, AsText(cache(parse_chord), lambda chord: chord.name(ascii_only=True))]

@@ -17,6 +17,7 @@ from escalera.core.edits import (
     song_edits,
     sound_edits,
     swing_edits,
+    target_edits,
     tile_edits,
     voice_edits,
 )
@@ -41,6 +42,7 @@ __all__ = [
     "song_edits",
     "sound_edits",
     "swing_edits",
+    "target_edits",
     "tile_edits",
     "voice_edits",
 ]

@@ -7,7 +7,8 @@ from dataclasses import replace
 from escalera.core.document.form_text import numbered, parse_form
 from escalera.core.document.limits import MAX_BARS, MAX_SECTIONS
 from escalera.core.document.names import clean_words, guess_role
-from escalera.core.document.song import Ids, Section, Song, Target, default_phrases, fresh_copy
+from escalera.core.document.song import Ids, Section, Song, default_phrases, fresh_copy
+from escalera.core.document.target import Target
 from escalera.core.edits.edit import edit, one_of, section_of, within
 from escalera.core.edits.section_edits import USUAL_TARGET, ResizeSection
 from escalera.core.edits.touched import EVERYTHING

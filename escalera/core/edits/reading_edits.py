@@ -52,6 +52,7 @@ class MoveBoundary:
             rest = song.sections[song.index_of(before.id) + 1]
             song = MergeSections(rest.id).apply(song)
         song = _named_as(song, rest.id, section)
+        song = song.with_section(replace(section_of(song, before.id), target=before.target))
         return replace(song, sections=tuple(replace(s, parked=options.get(s.id, s.parked)) for s in song.sections))
 
     def _pair(self, song: Song) -> tuple[Section, Section]:

@@ -10,15 +10,14 @@ from escalera.core.document.names import clean_name, guess_role, next_name, numb
 from escalera.core.document.shaping import after_each_other, between
 from escalera.core.document.song import (
     ROLES,
-    TARGET_SHAPES,
     Ids,
     Progression,
     Section,
     Song,
-    Target,
     default_phrases,
     fresh_copy,
 )
+from escalera.core.document.target import Target, in_row
 from escalera.core.document.tempos import tempos_from, tempos_until
 from escalera.core.edits.edit import edit, id_in, one_of, section_of, within
 from escalera.core.reading.placements import clip, joined, moved, ordered
@@ -141,14 +140,14 @@ def _split(song: Song, section: Section, bars: int) -> Song:
     left = [p for p in (clip(p, 0, cut) for p in section.placements) if p]
     tail = [p for p in (clip(p, cut, edges[-1]) for p in section.placements) if p]
     right = [replace(moved(p, -cut, song), id=ids()) for p in tail]
-    middle = section.target.at(bars / section.bars)
+    share = bars / section.bars
     first = replace(
         section,
         bars=bars,
         phrases=_phrases_before(section.phrases, bars),
         placements=ordered(left),
         **between(song, section, 0, cut),
-        target=replace(section.target, end=middle),
+        target=section.target.cut(0.0, share),
         metre_changes=tuple(c for c in section.metre_changes if c[0] < bars),
         tempo_changes=tempos_until(section, cut),
         progression=_progression_until(song, section, cut),
@@ -159,7 +158,7 @@ def _split(song: Song, section: Section, bars: int) -> Song:
         section.role,
         section.bars - bars,
         _phrases_before(section.phrases[::-1], section.bars - bars)[::-1],
-        replace(section.target, start=middle),
+        section.target.cut(share, 1.0),
         _metres_from(song, section, bars),
         tempos_from(section, cut),
         section.shift_semitones,
@@ -248,7 +247,7 @@ def _merge(song: Song, left: Section, right: Section) -> Section:
         bars=left.bars + right.bars,
         phrases=left.phrases + right.phrases,
         placements=placements,
-        target=replace(left.target, end=right.target.end),
+        target=in_row(left.target, left.bars / (left.bars + right.bars), right.target),
         metre_changes=left.metre_changes + metres,
         tempo_changes=kept + tempos,
         progression=_merged_chords(song, left, right, length),
@@ -370,28 +369,6 @@ class SetPhrases:
 
     def summary(self, song: Song) -> str:
         return f"Phrases of {section_of(song, self.section_id).name}: {self.phrases}"
-
-
-@edit("set_target", "form")
-class SetTarget:
-    """Say how much energy a section should have, 0 to 10, from its start to its end."""
-
-    section_id: int
-    start: float
-    end: float | None = None
-    shape: str = "line"
-
-    def apply(self, song: Song) -> Song:
-        section = section_of(song, self.section_id)
-        start = within(self.start, 0, 10, "A wanted energy of")
-        end = start if self.end is None else within(self.end, 0, 10, "A wanted energy of")
-        target = Target(round(start, 2), round(end, 2), one_of(self.shape, TARGET_SHAPES, "shape"))
-        return song.with_section(replace(section, target=target))
-
-    def summary(self, song: Song) -> str:
-        end = self.start if self.end is None else self.end
-        wanted = f"{self.start:.1f}" if end == self.start else f"{self.start:.1f} to {end:.1f}"
-        return f"Target energy of {section_of(song, self.section_id).name}: {wanted}"
 
 
 @edit("shift_section", "harmony shaping")

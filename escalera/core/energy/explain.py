@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -17,6 +17,7 @@ from escalera.core.energy.terms import compute_terms, school_scale, to_energy, w
 
 Values = NDArray[np.float64]
 LEVEL = 0.5  # points within which a join counts as staying level
+SHAPED = 1.0  # points between phrases of one target from which on it has a shape
 INAUDIBLE = 0.05  # points below which a layer's absence would not be noticed
 
 
@@ -114,30 +115,73 @@ def _mean(section: SectionEnergy, layer_id: int) -> Values:
 
 
 @dataclass(frozen=True, slots=True)
+class Shape:
+    """What a section's target asks between two of its phrases (from 0), the lowest and the highest there, and what comes of it."""
+
+    section_id: int
+    low_phrase: int
+    high_phrase: int
+    wanted: float
+    got: float
+
+    @property
+    def as_meant(self) -> bool:
+        return self.got >= 0.3 * self.wanted
+
+
+@dataclass(frozen=True, slots=True)
 class Agreement:
-    """How well the result follows the targets: joins that move as meant, mean distance, the worst section."""
+    """How well the result follows the targets: joins and shapes that move as meant, mean distance, the worst section."""
 
     joins_as_meant: int
     joins: int
     mean_distance: float
     worst_section_id: int | None
     as_meant: tuple[bool, ...]
+    shapes: tuple[Shape, ...]
 
 
-def agreement(sections: tuple[Section, ...], values: list[float]) -> Agreement:
-    """Compare section energies with targets. A join moves as the targets do when its step is theirs, within LEVEL or seven tenths of it."""
+def _as_wanted(wanted: float, step: float) -> bool:
+    """Whether a step in energy is the one wanted, within LEVEL or seven tenths of it."""
+    return abs(step - wanted) <= max(LEVEL, 0.7 * abs(wanted))
 
-    def fits(wanted: float, step: float) -> bool:
-        return abs(step - wanted) <= max(LEVEL, 0.7 * abs(wanted))
 
+def agreement(sections: tuple[Section, ...], values: list[float], phrases: Sequence[Sequence[float]]) -> Agreement:
+    """Compare energies of sections and of their phrases with targets.
+
+    The distance is that of phrases, by bars; a section whose target changes by SHAPED or more has a shape to keep.
+    """
     meant = tuple(
-        fits(b.target.mean - a.target.mean, y - x) for (a, b), (x, y) in zip(pairwise(sections), pairwise(values))
+        _as_wanted(b.target.mean - a.target.mean, y - x) for (a, b), (x, y) in zip(pairwise(sections), pairwise(values))
     )
-    distances = [abs(s.target.mean - value) for s, value in zip(sections, values)]
-    bars = [s.bars for s in sections]
-    mean = float(np.average(distances, weights=bars)) if distances else 0.0
+    wanted = [_wanted_by_phrase(s) for s in sections]
+    distances = [
+        float(np.average(np.abs(np.subtract(w, got)), weights=s.phrases))
+        for s, w, got in zip(sections, wanted, phrases)
+    ]
+    mean = float(np.average(distances, weights=[s.bars for s in sections])) if distances else 0.0
     worst = max(zip(distances, sections), key=lambda row: row[0], default=(0.0, None))[1]
-    return Agreement(sum(meant), len(meant), mean, worst.id if worst else None, meant)
+    shapes = tuple(s for s in map(_shape, sections, wanted, phrases) if s is not None)
+    return Agreement(sum(meant), len(meant), mean, worst.id if worst else None, meant, shapes)
+
+
+def arranged_agreement(energy: SongEnergy) -> Agreement:
+    """How well an arranged song follows its targets."""
+    sections = energy.sections
+    return agreement(
+        tuple(s.span.section for s in sections), [s.value for s in sections], [s.phrases.tolist() for s in sections]
+    )
+
+
+def _wanted_by_phrase(section: Section) -> list[float]:
+    edges = np.cumsum((0, *section.phrases)) / section.bars
+    return [section.target.mean_of(float(a), float(b)) for a, b in pairwise(edges)]
+
+
+def _shape(section: Section, wanted: list[float], got: Sequence[float]) -> Shape | None:
+    low, high = int(np.argmin(wanted)), int(np.argmax(wanted))
+    step = wanted[high] - wanted[low]
+    return Shape(section.id, low, high, step, float(got[high] - got[low])) if step >= SHAPED else None
 
 
 def fitted_scale(energy: SongEnergy) -> tuple[float, float]:

@@ -7,7 +7,8 @@ from dataclasses import replace
 from escalera.core.document.chord_text import between_ticks
 from escalera.core.document.names import clean_name
 from escalera.core.document.shaping import tidied
-from escalera.core.document.song import EnergyScale, Placement, Progression, Section, Song, Target, default_phrases
+from escalera.core.document.song import EnergyScale, Placement, Progression, Section, Song, default_phrases
+from escalera.core.document.target import Target
 from escalera.core.edits.body_edits import unparked
 from escalera.core.edits.edit import layer_of, pattern_of, section_of
 from escalera.core.reading.placements import span_ticks

@@ -8,7 +8,8 @@ from typing import Any
 
 from escalera.core.document.chord_text import write_chordline
 from escalera.core.document.fields import FieldSpec, specs
-from escalera.core.document.song import OFF_DB, Layer, Section, Song, Target
+from escalera.core.document.song import OFF_DB, Layer, Section, Song
+from escalera.core.document.target import Target
 from escalera.core.energy.model import arranged
 from escalera.core.palette.effects import RETURN_BY_KEY, RETURNS
 from escalera.core.reading.tiles import tiles

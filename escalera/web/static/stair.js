@@ -99,18 +99,50 @@ let drag = null,
   dragged = false,
   resting = null,
   moving = null; // moving: keys pressed and not yet sent, kept over answers
+// every end of a piece goes along with the start, with the end, or (when both move alike) with the whole
 function draw(group, start, end) {
+  const tread = group.querySelector(".tread"),
+    up = start - Number(tread.dataset.fromStart),
+    down = end - Number(tread.dataset.fromEnd);
+  let pieces = [];
   for (const line of group.querySelectorAll("line")) {
-    line.setAttribute("y1", yOf(start));
-    line.setAttribute("y2", yOf(end));
+    const [e, s, f] = ["e", "start", "end"].map((name) => line.dataset[name].split(" ").map(Number));
+    const y = [0, 1].map((k) => yOf(e[k] + (up === down ? up : up * s[k] + down * f[k])));
+    line.setAttribute("y1", y[0]);
+    line.setAttribute("y2", y[1]);
+    pieces = [...pieces, ...y];
   }
   const [a, b] = group.querySelectorAll("circle");
-  a.setAttribute("cy", yOf(start));
-  b.setAttribute("cy", yOf(end));
-  const tread = group.querySelector(".tread");
+  a.setAttribute("cy", pieces[0]);
+  b.setAttribute("cy", pieces.at(-1));
   Object.assign(tread.dataset, { start, end });
   tread.setAttribute("aria-valuenow", ((start + end) / 2).toFixed(1));
   tread.setAttribute("aria-valuetext", `${start.toFixed(1)} to ${end.toFixed(1)}`);
+}
+// with Shift only the phrase under the hand is moved: its part of the line is drawn apart until the hand lets go
+function phraseUnder(group, clientX) {
+  const box = $("stair").getBoundingClientRect(),
+    { x, width, phrases } = group.dataset,
+    edges = phrases.split(" ").map(Number),
+    share = (((clientX - box.left) / box.width) * 100 - x) / width,
+    phrase = Math.max(
+      0,
+      edges.findLastIndex((edge) => edge <= share),
+    ),
+    at = (s) => `${Number(x) + Number(width) * s}%`;
+  return { phrase: Math.min(phrase, edges.length - 2), x1: at(edges[phrase]), x2: at(edges[phrase + 1]) };
+}
+function lift(change) {
+  let line = drag.group.querySelector(".tread-lift");
+  if (!line) {
+    line = document.createElementNS("http://www.w3.org/2000/svg", "line");
+    line.classList.add("tread-lift");
+    for (const end of ["x1", "x2"]) line.setAttribute(end, drag.lifted[end]);
+    drag.group.append(line);
+  }
+  drag.by = Math.round(change * 10) / 10;
+  const y = drag.y - $("stair").getBoundingClientRect().top - (drag.by * (FLOOR - TOP)) / 10;
+  for (const end of ["y1", "y2"]) line.setAttribute(end, String(y));
 }
 function send(section_id, start, end) {
   clearTimeout(resting);
@@ -128,8 +160,10 @@ document.addEventListener("pointerdown", (event) => {
     y: event.clientY,
     start: Number(tread.dataset.start),
     end: Number(tread.dataset.end),
-    which: event.target.dataset.end ?? "both",
+    which: event.target.matches("circle") ? event.target.dataset.end : "both",
+    lifted: event.shiftKey ? phraseUnder(group, event.clientX) : null,
     moved: false,
+    by: 0,
   };
   tread.focus({ preventScroll: true });
   event.preventDefault();
@@ -138,6 +172,7 @@ document.addEventListener("pointermove", (event) => {
   if (!drag) return;
   const change = ((drag.y - event.clientY) * 10) / (FLOOR - TOP);
   if (Math.abs(event.clientY - drag.y) > 2) drag.moved = dragged = true;
+  if (drag.lifted) return drag.moved && lift(change);
   draw(
     drag.group,
     drag.which === "end" ? drag.start : round(drag.start + change),
@@ -146,7 +181,11 @@ document.addEventListener("pointermove", (event) => {
 });
 document.addEventListener("pointerup", () => {
   if (!drag) return;
-  if (drag.moved) {
+  if (drag.moved && drag.lifted) {
+    const { group, lifted, by } = drag;
+    if (by) edit({ kind: "lift_phrase_target", section_id: group.dataset.section, phrase: lifted.phrase, by });
+    else group.querySelector(".tread-lift")?.remove();
+  } else if (drag.moved) {
     const { start, end } = drag.group.querySelector(".tread").dataset;
     send(drag.group.dataset.section, start, end);
   } else select(`section:${drag.group.dataset.section}`);
