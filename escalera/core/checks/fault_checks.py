@@ -294,6 +294,7 @@ def _rubs(rows: dict[int, NDArray[np.int64]], layer_id: int) -> float:
     "balance",
     "A layer far out of balance",
     "A part that stands far above or below where its sound usually stands hides the others, or is not heard.",
+    "usual level",
 )
 def balance(facts: Facts) -> Iterator[Finding]:
     playing = set().union(*(facts.layers_of(s.span.section) for s in facts.sections))
@@ -365,6 +366,7 @@ def kick_alone(facts: Facts) -> Iterator[Finding]:
     "high bass",
     "A bass that lies too high",
     "A bass above the middle of the keyboard leaves the low end empty; it was probably moved by octaves.",
+    "other octave",
 )
 def high_bass(facts: Facts) -> Iterator[Finding]:
     for s in facts.sections:

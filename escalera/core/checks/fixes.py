@@ -15,6 +15,8 @@ from escalera.errors import EditError
 
 TRIED, OF_A_KIND = 24, 2
 CLEARLY = 0.05
+LOW_ENDS = ("two subs", "kick and bass")
+TAKES_OUT = ("lift:", "strip")  # what settles a finding otherwise is offered before these
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,11 +44,14 @@ def mends(song: Song, found: Finding) -> list[Mend]:
     ranked = [
         (rank, s.id, move)
         for s in places
-        for rank, move in _few_of_a_kind(moves_for(song, s, CHECKS[found.check].mends), most)
+        for rank, move in _few_of_a_kind(
+            _nearest_first(song, found, moves_for(song, s, CHECKS[found.check].mends)), most
+        )
     ]
     moves = [(place, move) for _, place, move in sorted(ranked, key=lambda row: row[0])]
     tried = (_tried(song, found, place, move) for place, move in moves[:TRIED])
-    return sorted((mend for mend in tried if mend is not None), key=lambda m: (not m.settles, m.left))
+    kept = [mend for mend in tried if mend is not None]
+    return sorted(kept, key=lambda m: (not m.settles, m.move.key.startswith(TAKES_OUT), m.left))
 
 
 def _tried(song: Song, found: Finding, place: int, move: Move) -> Mend | None:
@@ -62,6 +67,19 @@ def _tried(song: Song, found: Finding, place: int, move: Move) -> Mend | None:
     now, points = (section_energy(s, timeline(s).span_of(place)).value for s in (song, after))
     others = len(then) - len(before) + (not rest)
     return Mend(place, move, points - now, not rest, others, left)
+
+
+def _nearest_first(song: Song, found: Finding, moves: Iterable[Move]) -> list[Move]:
+    """Moves of the layer that the finding names first, then those of the low end where it is about that."""
+
+    def far(move: Move) -> int:
+        layer = move.key.split(":")[1] if ":" in move.key else ""
+        of = song.layer_by_id.get(int(layer)) if layer.isdecimal() else None
+        if of is None or of.id == found.layer_id:
+            return 0
+        return 1 if found.check in LOW_ENDS and of.family == "low end" else 2
+
+    return sorted(moves, key=far)
 
 
 def _few_of_a_kind(moves: Iterable[Move], most: int) -> list[tuple[int, Move]]:

@@ -1,6 +1,6 @@
 """Every kind of move, importable from one place; importing this package fills the registry KINDS."""
 
-from escalera.core.moves import drum_moves, form_moves, layer_moves, texture_moves
+from escalera.core.moves import drum_moves, form_moves, group_moves, layer_moves, room_moves, texture_moves
 from escalera.core.moves.move import KINDS, Move, MoveKind, apply_move, find_move, moves_for
 
 __all__ = [
@@ -11,7 +11,9 @@ __all__ = [
     "drum_moves",
     "find_move",
     "form_moves",
+    "group_moves",
     "layer_moves",
     "moves_for",
+    "room_moves",
     "texture_moves",
 ]

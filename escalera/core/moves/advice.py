@@ -11,6 +11,7 @@ from escalera.core.moves.move import KINDS, Move
 
 TUNES = ("voices", "leads")
 STILL = 0.05  # points that count as no change
+PARKED = 0.15  # points by which what lies parked is preferred to what would be new
 # kinds of moves that work against what a role is for
 AGAINST_ROLE: dict[str, tuple[str, ...]] = {
     role: kinds
@@ -77,6 +78,14 @@ class Advice:
         if self.move.key.partition(":")[0] in AGAINST_ROLE.get(section.role, ()):
             return False
         return not self._takes_the_tune()
+
+    @property
+    def is_parked(self) -> bool:
+        """Whether it takes what lies parked at the section: one of its options, or layers that play in one."""
+        if self.move.key.startswith("take option:"):
+            return True
+        there = {p.layer_id for option in self._bodies[0].parked for p in option.body.placements}
+        return bool(self.entered) and {layer for layer, _ in self.entered} <= there
 
     def _takes_the_tune(self) -> bool:
         """Whether the last voice or lead of a section falls silent in it."""

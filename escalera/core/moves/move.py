@@ -41,6 +41,7 @@ class MoveKind:
     said: str
     touches: str
     way: int  # 1 where it can only raise the energy, -1 where it can only lower it, 0 where it depends
+    room: bool  # makes room between layers: a mend, never advice about energy
     find: Find
 
     def __call__(self, song: Song, section: Section) -> Iterator[Move]:
@@ -50,11 +51,14 @@ class MoveKind:
 KINDS: dict[str, MoveKind] = {}
 
 
-def kind(key: str, label: str, said: str, touches: str = HERE, way: int = 0) -> Callable[[Find], Find]:
-    """Register a function as a kind of move: what it may touch, and whether it raises (1) or lowers (−1) energy or promises neither (0)."""
+def kind(
+    key: str, label: str, said: str, touches: str = HERE, way: int = 0, room: bool = False
+) -> Callable[[Find], Find]:
+    """Register a function as a kind of move: what it may touch, and whether it raises (1) or lowers (−1) energy or promises
+    neither (0); `room` where it mends what lies in the way of something."""
 
     def register(find: Find) -> Find:
-        KINDS[key] = MoveKind(key, label, said, touches, way, find)
+        KINDS[key] = MoveKind(key, label, said, touches, way, room, find)
         return find
 
     return register

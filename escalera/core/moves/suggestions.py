@@ -19,7 +19,7 @@ from escalera.core.energy.features import prepare_stats, section_stats
 from escalera.core.energy.felt import felt_bars
 from escalera.core.energy.model import section_energy
 from escalera.core.energy.terms import compute_terms, to_energy
-from escalera.core.moves.advice import Advice, may_join, said_why
+from escalera.core.moves.advice import PARKED, Advice, may_join, said_why
 from escalera.core.moves.move import HERE, KINDS, Move, MoveStep, apply_move, moves_for
 from escalera.core.reading.timeline import Span, timeline
 from escalera.errors import EditError
@@ -106,7 +106,7 @@ def suggest_song(song: Song, count: int = 5) -> list[Suggestion]:
 def _toward(far: float) -> tuple[str, ...]:
     """Kinds of moves that stay in the section and may lead that way."""
     way = 1 if far > 0 else -1
-    return tuple(key for key, kind in KINDS.items() if kind.touches == HERE and kind.way in (0, way))
+    return tuple(key for key, kind in KINDS.items() if kind.touches == HERE and not kind.room and kind.way in (0, way))
 
 
 def _distance(song: Song, section: Section) -> float:
@@ -157,7 +157,7 @@ def _best(
     far = abs(wanted - now)
     gain = {id(s): far - abs(wanted - s.value) for s in singles}
     found = [
-        (gain[id(s)], _suggestion(song, section, (s.move,), s.value - now, s.song))
+        (gain[id(s)] + PARKED * s.advice.is_parked, _suggestion(song, section, (s.move,), s.value - now, s.song))
         for s in singles
         if gain[id(s)] > SMALLEST
     ]
