@@ -12,6 +12,7 @@ import mido
 import numpy as np
 
 from escalera.core.document.song import Layer, Song
+from escalera.core.joins import played
 from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, layer_events
 from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.core.theory.keys import Key, transpose_key
@@ -26,6 +27,7 @@ Timed = list[tuple[int, int, mido.Message | mido.MetaMessage]]  # tick, order at
 
 def write_midi(song: Song) -> bytes:
     """The song as bytes of a MIDI file. Muted layers are left out; pickups before bar 1 shift all by whole bars."""
+    song = played(song)
     line = timeline(song)
     starts = _section_ticks(line)
     rows = {layer.id: _absolute(song, line, starts, layer) for layer in song.layers if not layer.muted}

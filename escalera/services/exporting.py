@@ -13,6 +13,7 @@ from pathlib import Path
 import numpy as np
 
 from escalera.core.document.song import Layer, Song
+from escalera.core.joins import played
 from escalera.core.reading.tiles import where
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
@@ -88,7 +89,7 @@ class _Stems:
 
     def __init__(self, song: Song, rendering: Rendering, options: Options):
         self.song, self.renderer, self.options, self.line = song, rendering.renderer, options, timeline(song)
-        placed = {p.layer_id for s in song.sections for p in s.placements}
+        placed = {p.layer_id for s in played(song).sections for p in s.placements}
         self.layers = [x for x in song.layers if not x.muted and x.id in placed]
         starts = self.line.samples(RATE_HZ)
         total = starts[-1] + self.renderer.tail_samples(song, self.line)

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from escalera.core.caching import Results
 from escalera.core.document.song import Song
+from escalera.core.joins import played_at
 from escalera.core.palette.parameters import Settings
 from escalera.core.reading.events import layer_events, sounding_layers
 from escalera.core.reading.timeline import Span, Timeline, timeline
@@ -78,6 +79,7 @@ class Renderer:
 
     def plan(self, song: Song, span: Span) -> Plan:
         """What sounds in a section and under which keys, without rendering anything; unchanged sections are found at once."""
+        song, span = played_at(song, span)
         memo = ("plan", id(self), span.section.id)
         if memo not in song.memo:
             section = span.section
@@ -90,6 +92,7 @@ class Renderer:
 
     def section_mix(self, song: Song, span: Span, layers: frozenset[int] | None = None, wet: bool = True) -> SectionMix:
         """The mix of a section: all layers, or some of them by id; dry leaves the shared spaces out."""
+        song, span = played_at(song, span)
         plan = self.plan(song, span)
         if layers is not None or not wet:
             parts = [p if wet else _dry(p) for p in plan.parts if layers is None or p.layer_id in layers]

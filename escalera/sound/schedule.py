@@ -10,7 +10,16 @@ from numpy.typing import NDArray
 
 from escalera.core.document.song import Layer, Song, Variation
 from escalera.core.palette.sounds import CHOKES
-from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, Events, layer_events, sounding_layers
+from escalera.core.reading.events import (
+    DURATION,
+    PITCH,
+    PLACEMENT,
+    START,
+    VELOCITY,
+    Events,
+    layer_events,
+    sounding_layers,
+)
 from escalera.core.reading.timeline import Grid, Span
 from escalera.core.time.ruler import RATE_HZ as RATE_HZ
 from escalera.sound.content import encoded
@@ -74,7 +83,10 @@ def _schedule(events: Events, grid: Grid, is_drum: bool, stops: tuple[Events, ..
         else np.maximum(end - start, 1)
     )
     curves = []
-    for low, high, variation in events.spans:
+    for index, (low, high, variation) in enumerate(events.spans):
+        if variation.cut and is_drum:  # pitched notes end there already
+            mine = table[:, PLACEMENT] == index
+            hold[mine] = np.minimum(hold, np.maximum(1, ticks_to_samples(grid, np.array([high]))[0] - start))[mine]
         if variation.lowpass_start_hz is not None or variation.level_start_db or variation.level_end_db:
             edges = ticks_to_samples(grid, np.array([low, high]))
             curves.append((int(edges[0]), int(edges[1]), variation))

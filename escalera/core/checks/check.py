@@ -19,6 +19,7 @@ from escalera.core.document.song import Layer, Section, Song
 from escalera.core.energy.explain import Agreement, arranged_agreement
 from escalera.core.energy.joins import devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
+from escalera.core.joins import played
 from escalera.core.reading.brief import Implied, read_brief
 from escalera.errors import EditError
 
@@ -89,7 +90,7 @@ class Facts:
     """What checks ask of a song, each computed once."""
 
     def __init__(self, song: Song):
-        self.song = without_guesses(song)
+        self.song = played(without_guesses(song))
         self.loose = STRICTNESS[SCHOOLS[song.school].strictness]
 
     @cached_property

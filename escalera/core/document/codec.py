@@ -13,6 +13,7 @@ from pydantic import ConfigDict, TypeAdapter, ValidationError
 
 from escalera.core.document import devices
 from escalera.core.document import song as document
+from escalera.core.document.carriers import Build, JoinDevice
 from escalera.core.document.fields import FieldSpec, specs
 from escalera.core.document.song import Song
 from escalera.core.document.target import Target, Turn
@@ -24,7 +25,7 @@ Plain = dict[str, Any]
 FORMAT_VERSION = 2  # raise with a step in `upgrades` when a field is renamed, or a default gets another value
 
 PARTS = (
-    Target, Turn, document.Progression, document.Variation, document.Placement, document.Swing, document.Groove, document.Section,
+    Target, Turn, Build, JoinDevice, document.Progression, document.Variation, document.Placement, document.Swing, document.Groove, document.Section,
     document.Parked, document.Layer, document.NamedPattern, document.EnergyScale, Song, devices.Device, devices.StackPart, devices.Bus,
     devices.Print, devices.Treatment, devices.Throw, devices.Curve, Voicing,
 )  # fmt: skip

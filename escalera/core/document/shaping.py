@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import TypedDict
 
+from escalera.core.document.carriers import MAX_JOIN_DEVICES, Build, JoinDevice
 from escalera.core.document.devices import Curve, Point, Throw, Treatment
 from escalera.core.document.lanes import lane_parameter, lane_value, layer_parameter, with_layer_value
 from escalera.core.document.song import Layer, Section, Song, each_body
@@ -107,7 +108,18 @@ def tidied(song: Song) -> Song:
         treatments = tuple(t for t in section.treatments if treatment_holds(t))
         throws = tuple(t for t in section.throws if t.layer_id in layers)
         swings = tuple(s for s in section.swings if s.layer_id == 0 or s.layer_id in layers)
-        changed = replace(section, curves=curves, treatments=treatments, throws=throws, swings=swings)
+        devices = tuple(
+            d if d.layer_id in layers or not d.layer_id else replace(d, layer_id=0) for d in section.devices
+        )
+        changed = replace(
+            section,
+            curves=curves,
+            treatments=treatments,
+            throws=throws,
+            swings=swings,
+            devices=devices,
+            build=section.build and _of_layers(section.build, layers),
+        )
         return section if changed == section else changed
 
     song = each_body(song, tidy)
@@ -115,3 +127,22 @@ def tidied(song: Song) -> Song:
         kept = tuple(replace(x, duck_by=0) if x.duck_by > 0 and x.duck_by not in layers else x for x in song.layers)
         song = replace(song, layers=kept)
     return song
+
+
+def _of_layers(build: Build, layers: Mapping[int, Layer]) -> Build:
+    keeps, shows = (tuple(i for i in ids if i in layers) for ids in (build.keeps, build.shows))
+    return replace(
+        build, keeps=keeps, shows=shows, roll_layer_id=build.roll_layer_id if build.roll_layer_id in layers else 0
+    )
+
+
+def parked_devices(section: Section) -> tuple[JoinDevice, ...]:
+    """The devices of a join that goes away, to be kept where it was."""
+    return tuple(replace(d, parked=True) for d in section.devices)
+
+
+def with_parked_devices(section: Section, gone: Section) -> Section:
+    """A section that keeps the devices, and where it has none the build, of a join beside it that went away. They make no sound."""
+    devices = (*section.devices, *parked_devices(gone))[:MAX_JOIN_DEVICES]
+    build = section.build or (replace(gone.build, parked=True) if gone.build else None)
+    return replace(section, devices=devices, build=build)

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 from functools import cache, cached_property
 from typing import Annotated, Any
 
+from escalera.core.document.carriers import MAX_JOIN_DEVICES, Build, JoinDevice
 from escalera.core.document.devices import Bus, Curve, Device, Print, StackPart, Throw, Treatment
 from escalera.core.document.fields import AsMapping, AsText, FieldSpec, choice, number, part, text
 from escalera.core.document.limits import (
@@ -115,6 +116,7 @@ class Variation(HashedOnce):
         None
     )
     lowpass_end_hz: Annotated[float | None, number("Low-pass at the end", MIN_FILTER_HZ, MAX_FILTER_HZ, "Hz")] = None
+    cut: Annotated[bool, part("Notes end where it ends")] = False
 
     @property
     def slope(self) -> int:
@@ -196,6 +198,10 @@ class Section(HashedOnce):
         str, text("Option", MAX_NAME, help="what the body that stands here is called", compared=False)
     ] = ""
     body_who: Annotated[str, text("Proposed by", MAX_NAME, compared=False)] = ""
+    devices: Annotated[
+        tuple[JoinDevice, ...], part("Devices at its join", MAX_JOIN_DEVICES, help="what carries the join into it")
+    ] = ()
+    build: Annotated[Build | None, part("Build into it")] = None
     parked: Annotated[tuple[Parked, ...], part("Options", MAX_PARKED)] = ()
 
 
@@ -316,7 +322,7 @@ class Song:
     school: Annotated[str, choice("Style", tuple(SCHOOLS))] = "balanced"
     switches: Annotated[tuple[tuple[str, str], ...], AsMapping(True), part("Switches of the style")] = ()
     lead_bars: Annotated[int, number("Bars before bar 1", 0, MAX_BARS)] = 0
-    master_gain_db: Annotated[float, number("Mix level", -24, 24, "dB")] = 0.0
+    master_gain_db: Annotated[float, number("Mix level", -60, 24, "dB")] = 0.0
     buses: Annotated[tuple[Bus, ...], part("Buses", len(FAMILIES))] = ()
     master: Annotated[tuple[Device, ...], part("Effects of the mix", MAX_CHAIN)] = ()
     returns: Annotated[tuple[tuple[str, SettingsText], ...], AsMapping(True), part("Shared spaces")] = ()
@@ -452,5 +458,15 @@ def fresh_copy(section: Section, ids: Ids) -> Section:
     def placed(body: Section) -> tuple[Placement, ...]:
         return tuple(replace(p, id=ids()) for p in body.placements)
 
-    parked = tuple(replace(p, id=ids(), body=replace(p.body, placements=placed(p.body))) for p in section.parked)
-    return replace(section, id=ids(), placements=placed(section), parked=parked)
+    parked = tuple(
+        replace(
+            p,
+            id=ids(),
+            body=replace(
+                p.body, placements=placed(p.body), devices=tuple(replace(d, id=ids()) for d in p.body.devices)
+            ),
+        )
+        for p in section.parked
+    )
+    devices = tuple(replace(d, id=ids()) for d in section.devices)
+    return replace(section, id=ids(), placements=placed(section), devices=devices, parked=parked)

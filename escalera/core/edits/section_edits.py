@@ -7,7 +7,7 @@ from dataclasses import replace
 from escalera.core.document.chord_text import between_ticks, rotated, unrolled
 from escalera.core.document.limits import MAX_BARS, MAX_SECTIONS, MAX_SHIFT_SEMITONES
 from escalera.core.document.names import clean_name, guess_role, next_name, numbered_by_place
-from escalera.core.document.shaping import after_each_other, between
+from escalera.core.document.shaping import after_each_other, between, with_parked_devices
 from escalera.core.document.song import (
     ROLES,
     Ids,
@@ -87,7 +87,13 @@ class RemoveSection:
         section_of(song, self.section_id)
         if len(song.sections) == 1:
             raise EditError("This is the only section, and a song needs one. Add another before you remove it.")
-        return replace(song, sections=tuple(s for s in song.sections if s.id != self.section_id))
+        index = song.index_of(self.section_id)
+        gone = song.sections[index]
+        rest = [s for s in song.sections if s.id != gone.id]
+        if gone.devices or gone.build:
+            heir = min(index, len(rest) - 1)
+            rest[heir] = with_parked_devices(rest[heir], gone)
+        return replace(song, sections=tuple(rest))
 
     def summary(self, song: Song) -> str:
         return f"Removed {section_of(song, self.section_id).name}"
@@ -243,7 +249,7 @@ def _merge(song: Song, left: Section, right: Section) -> Section:
     tempos = tuple(p._replace(tick=p.tick + length) for p in there[same:])
     kept = left.tempo_changes[:-1] if here.tick == length and not same else left.tempo_changes
     return replace(
-        left,
+        with_parked_devices(left, right),
         bars=left.bars + right.bars,
         phrases=left.phrases + right.phrases,
         placements=placements,

@@ -193,6 +193,7 @@ class Vary:
     level_end_db: float = 0.0
     lowpass_start_hz: float | None = None
     lowpass_end_hz: float | None = None
+    cut: bool = False
 
     def _variation(self) -> Variation:
         within(self.transpose_semitones, -MAX_SHIFT_SEMITONES, MAX_SHIFT_SEMITONES, "A shift of", "semitones")
@@ -213,6 +214,7 @@ class Vary:
             self.level_end_db,
             start,
             end,
+            self.cut,
         )
 
     def apply(self, song: Song) -> Song:

@@ -20,6 +20,7 @@ from escalera.core.energy.felt import FeltBars, felt_bars
 from escalera.core.energy.shape import POWER_COLUMNS, shape_stats
 from escalera.core.energy.stats import BAND_CENTRES_HZ, INDEX, WIDTH, Stats, empty
 from escalera.core.energy.terms import K_POWER
+from escalera.core.joins import played_at
 from escalera.core.palette.effects import RETURNS
 from escalera.core.palette.profiles import note_energies, sound_index, width_of
 from escalera.core.palette.sounds import BY_KEY, Sound
@@ -279,7 +280,7 @@ def _space(layer: Layer) -> float:
 def prepare_stats(states: Iterable[tuple[Song, Span]]) -> None:
     """Compute in one go what `section_stats` of several states will need; many small tables cost more than a large one."""
     missing: dict[Grid, dict[LayerVoice, None]] = {}
-    for song, span in states:
+    for song, span in (played_at(*state) for state in states):
         for layer in sounding_layers(song, span.section):
             voice = _voice(song, span, layer)
             if _kept.get(voice) is None:
@@ -290,6 +291,7 @@ def prepare_stats(states: Iterable[tuple[Song, Span]]) -> None:
 
 def section_stats(song: Song, span: Span) -> tuple[list[Layer], Stats]:
     """Sounding layers of a section and their stats, shape (layers, felt bars, WIDTH), levels and ducking applied."""
+    song, span = played_at(song, span)
     layers, bars = list(sounding_layers(song, span.section)), felt_bars(span.grid)
     if not layers:
         return [], np.zeros((0, len(bars), WIDTH))

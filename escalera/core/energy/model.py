@@ -20,6 +20,7 @@ from escalera.core.energy.felt import FeltBars, felt_bars
 from escalera.core.energy.stats import Stats
 from escalera.core.energy.tension import section_tension
 from escalera.core.energy.terms import compute_terms, scale_of, to_energy, weights
+from escalera.core.joins import played_at
 from escalera.core.reading.events import sounding_layers
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import Span, Timeline, timeline
@@ -241,6 +242,7 @@ def _key(song: Song, span: Span) -> tuple:  # type: ignore[type-arg]
 
 def section_energy(song: Song, span: Span) -> SectionEnergy:
     """Arranged energy of a section, found again where its content and surroundings are the same."""
+    song, span = played_at(song, span)
     return SectionEnergy(span, _section_core(_key(song, span), _Holder(song, span)))
 
 

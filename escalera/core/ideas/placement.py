@@ -171,6 +171,8 @@ def _in_own_ids(
         tempo_changes=(),
         curves=tuple(_curves(section, layers)),
         throws=tuple(replace(t, layer_id=layers[t.layer_id]) for t in section.throws),
+        devices=tuple(replace(d, id=ids(), layer_id=layers.get(d.layer_id, 0)) for d in section.devices),
+        build=None,
         treatments=tuple(replace(t, layer_id=layers[t.layer_id]) for t in section.treatments if "fx." not in t.lane),
         swings=tuple(
             replace(s, layer_id=layers.get(s.layer_id, 0))

@@ -157,6 +157,8 @@ def _layer_events(
             transpose = 0 if player.is_drum else placement.variation.transpose_semitones
             table[:, PITCH] = pitches_of(rows, harmony, player, shift) + transpose
             table[:, PLACEMENT] = len(spans)
+            if placement.variation.cut:
+                table[:, DURATION] = np.clip(placement.end_ticks - table[:, START], 1, table[:, DURATION])
             parts.append(table)
         spans.append((placement.start_ticks, placement.end_ticks, placement.variation))
     if not parts:

@@ -13,6 +13,7 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.document.limits import MIN_TEMPO_BPM
 from escalera.core.document.song import Section, Song
 from escalera.core.time.metre import Metre
 from escalera.core.time.tempo import TempoMap, TempoPoint, tempo_map
@@ -180,6 +181,21 @@ def tempo_points(section: Section, tempo_bpm: float) -> tuple[TempoPoint, ...]:
     return points if points and points[0].tick <= 0 else (TempoPoint(0, tempo_bpm), *points)
 
 
+def _eased(points: tuple[TempoPoint, ...], length: int, following: Section) -> tuple[TempoPoint, ...]:
+    """A section's tempo giving way where a device at the join after it says so; what follows has its own tempo from the one on."""
+    for device in following.devices:
+        if device.kind == "tempo-ease" and not device.parked:
+            low, high = max(0, length + device.start_ticks), min(length, length + device.end_ticks)
+            if low < high:
+                now = max((p for p in points if p.tick <= low), key=lambda p: p.tick)
+                slow = max(MIN_TEMPO_BPM, now.bpm * device.value("to_share") / 100.0)
+                before = tuple(p for p in points if p.tick < low)
+                after = tuple(p for p in points if p.tick > high)
+                back = () if high == length or after[:1] and after[0].tick == high else (TempoPoint(high + 1, now.bpm),)
+                points = (*before, TempoPoint(low, now.bpm, True), TempoPoint(high, slow), *back, *after)
+    return points
+
+
 def timeline(song: Song) -> Timeline:
     """The timeline of a song, computed once per state; grids are shared between states."""
     if "timeline" not in song.memo:
@@ -189,8 +205,10 @@ def timeline(song: Song) -> Timeline:
 
 def _timeline(song: Song) -> Timeline:
     spans, bar, seconds = [], 1 - song.lead_bars, 0.0
-    for section in song.sections:
+    for section, following in zip(song.sections, (*song.sections[1:], None)):
         points = tempo_points(section, song.tempo_bpm)
+        if following is not None and following.devices:
+            points = _eased(points, section_bar_ticks(section, song.metre)[-1], following)
         span = Span(section, bar, seconds, _grid(section.bars, section.metre_changes, points, song.metre))
         spans.append(span)
         bar += section.bars

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 
+from escalera.core.document.carriers import MAX_JOIN_TICKS
 from escalera.core.document.devices import SHAPES, Device
 from escalera.core.document.lanes import layer_parameter, movable
 from escalera.core.document.shaping import layer_in
@@ -63,6 +64,7 @@ def shaping(song: Song, need: Need) -> None:
             _settings(part.settings, BY_KEY[part.sound_key].parameter_by_key, BY_KEY[part.sound_key].label, need)
     for section in song.bodies:
         _section(song, section, need)
+        _carriers(song, section, need)
 
 
 def _section(song: Song, section: Section, need: Need) -> None:
@@ -98,4 +100,26 @@ def _section(song: Song, section: Section, need: Need) -> None:
         need(
             0 <= throw.start_ticks < throw.end_ticks <= end,
             f"a throw of {section.name} is out of range",
+        )
+
+
+def _carriers(song: Song, section: Section, need: Need) -> None:
+    """What carries the join into a section: layers that are there, parameters inside their range, loops that shorten."""
+    known = {0, *song.layer_by_id}
+    for device in section.devices:
+        need(device.layer_id in known, f"a device of {section.name} is played by a layer that does not exist")
+        _settings(device.settings, device.of.parameter_by_key, device.of.label, need)
+    if section.build:
+        build = section.build
+        need(
+            {build.roll_layer_id, *build.keeps, *build.shows} <= known,
+            f"the build into {section.name} has a layer that does not exist",
+        )
+        need(
+            all(0 < t <= MAX_JOIN_TICKS for t in build.loops_ticks),
+            f"a loop of the build into {section.name} has no length",
+        )
+        need(
+            not build.filter_from_hz or build.filter_from_hz >= 40,
+            f"the low-pass of the build into {section.name} lies below 40 Hz",
         )

@@ -3,7 +3,7 @@
 import numpy as np
 from numba import njit
 
-from escalera.sound.kernels.parts import OPTIONS, RATE, VOICE, bounded, fall, noise, seeded, struck, warp
+from escalera.sound.kernels.parts import OPTIONS, RATE, VOICE, bounded, fall, noise, seeded, struck, swell, warp
 
 
 @njit(VOICE, **OPTIONS)
@@ -131,7 +131,8 @@ def metal(left, right, hold, freq, gain, seed, p):
             if rise > 0.5:  # played backwards: it swells over the note and stops
                 share = min(1.0, i / max(1, hold))
                 env = share * share * share
-            out[i] += gain * struck(i, n, hold, attack) * (3.0 * env * soft + 0.25 * ping)
+            edge_gain = swell(i, n, hold, attack) if rise > 0.5 else struck(i, n, hold, attack)
+            out[i] += gain * edge_gain * (3.0 * env * soft + 0.25 * ping)
             e_fast *= k_fast
             e_slow *= k_slow
             e_bell *= k_bell

@@ -1,0 +1,59 @@
+"""The song as it is played: devices and builds at its joins laid out as notes, silences and curves.
+
+Whoever renders, measures, judges or exports asks for it; whoever edits never does.
+"""
+
+from __future__ import annotations
+
+from escalera.core.document.carriers import JoinDevice
+from escalera.core.document.song import Song
+from escalera.core.joins.actions import ACTS, silences
+from escalera.core.joins.builds import lay_build
+from escalera.core.joins.workings import Join, Workings
+from escalera.core.reading.timeline import Span, timeline
+
+LAST = ("mute-pattern", "stop", "beat-out", "breath", "gap")  # what takes away comes after what brings
+
+
+def played(song: Song) -> Song:
+    """The song with what carries its joins in place; itself where nothing does. Made once per state."""
+    if "played" not in song.memo:
+        song.memo["played"] = _played(song) if any(s.devices or s.build for s in song.sections) else song
+    return song.memo["played"]
+
+
+def played_at(song: Song, span: Span) -> tuple[Song, Span]:
+    """A song as it is played, and where one of its sections lies there."""
+    after = played(song)
+    return (song, span) if after is song else (after, timeline(after).span_of(span.section.id))
+
+
+def _played(song: Song) -> Song:
+    work = Workings(song)
+    for index in range(len(song.sections)):
+        lay_join(work, index)
+    after = work.song_made()
+    after.memo["played"] = after
+    return after
+
+
+def lay_join(work: Workings, index: int) -> None:
+    """All that carries one join."""
+    join = work.join(index)
+    section = join.right.section
+    if section.build and not section.build.parked:
+        lay_build(work, join, section.build)
+    for device in sorted(section.devices, key=lambda d: LAST.index(d.kind) if d.kind in LAST else -1):
+        if not device.parked:
+            low, high = extent_of(work, join, device)
+            if low < high:
+                ACTS[device.kind](work, join, device, low, high)
+
+
+def extent_of(work: Workings, join: Join, device: JoinDevice) -> tuple[int, int]:
+    """First tick of a device and the one after its last, counted from the one: inside the song, and before the gap where it leads there."""
+    low, high = max(device.start_ticks, work.earliest(join)), min(device.end_ticks, work.latest(join))
+    if device.of.leads:
+        rests = [a for a, b in silences(work, join) if low < a < high <= max(b, 0)]
+        high = min([high, *rests])
+    return low, high
