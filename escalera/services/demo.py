@@ -13,10 +13,12 @@ the list of ideas; a section `curves` as [owner, parameter, points in beats] and
 
 from __future__ import annotations
 
+import json
 from dataclasses import replace
 from typing import Any
 
 from escalera.core.checks import facts_text, run_checks
+from escalera.core.commands.form_reading import read_command
 from escalera.core.document.lanes import devices_of, read_owner
 from escalera.core.document.song import EVERY_BEAT, Song
 from escalera.core.edits.curve_edits import AddThrow, SetCurve, Treat
@@ -72,10 +74,27 @@ def song_from_recipe(recipe: dict[str, Any]) -> Song:
             song = AddThrow(section_id, layers[name][0], start, start + round(960 * beats), to, level_db).apply(song)
         for name, lane, value in row.get("treats", ()):
             song = Treat(section_id, layers[name][0], lane, value).apply(song)
+    song, ids = _carried(song, recipe["sections"], layers), {s.name: s.id for s in song.sections}
     song = _meant(song, recipe.get("meant", {}))
-    ids = {s.name: s.id for s in song.sections}
     for name, text, who in recipe.get("options", ()):
         song = AddOptions(ids[name], text, who).apply(song)
+    return song
+
+
+def _carried(song: Song, rows: list[dict[str, Any]], layers: dict[str, tuple[int, str]]) -> Song:
+    """What carries the joins into sections: devices with their places in words, and builds."""
+    for section, row in zip(song.sections, rows):
+        for kind, more in row.get("into", ()):
+            fields = {"kind": "add_device", "section_id": str(section.id), "device": kind}
+            fields |= {key: str(value) for key, value in more.items() if key in ("start", "length")}
+            fields |= {"layer_id": str(layers[more["layer"]][0])} if "layer" in more else {}
+            fields |= {f"settings.{key}": str(value) for key, value in more.get("settings", {}).items()}
+            song = read_command(fields, song).apply(song)
+        if "build" in row:
+            build = {key: str(value) for key, value in row["build"].items()}
+            for key in ("keeps", "shows"):
+                build[key] = json.dumps([layers[name][0] for name in row["build"].get(key, ())])
+            song = read_command({"kind": "set_build", "section_id": str(section.id), **build}, song).apply(song)
     return song
 
 

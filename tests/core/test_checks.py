@@ -137,6 +137,16 @@ def varied(layer, **changes):
     return EDITS["vary"](C, layer, **changes).apply(SONG)
 
 
+def joined(kind, **more):
+    return EDITS["add_device"](C, kind, **more).apply(SONG)
+
+
+TWICE = (HARBOUR, ("copy_join", named(HARBOUR, "Chorus 1"), named(HARBOUR, "Chorus 2")), ("lift", named(HARBOUR, "Lift 1"), layer_named(HARBOUR, "Rise")))  # fmt: skip
+DROPPED = do(SONG, ("set_role", C, "drop"), ("lift", C, K, 0), ("lift", C, B, 0))
+TUNED = do(SONG, ("add_layer", "glass-bell", "Bell", "", "", "", 3840, [[0, 400, 0, 72, 0, 90]], V))
+PULSE = do(joined("riser"), ("add_layer", "pulse-riser"))
+
+
 # check: (song in which it fires, song in which it is silent)
 def briefed(song=None, **lines):
     return do(song or SONG, ("set_brief", lines))
@@ -149,6 +159,13 @@ ROWS = {
     "peak": (STRIPPED, SONG), "break": (do(BREAK, ("copy_tiles", V, named(BREAK, "Break"))), BREAK), "verse": (STRIPPED, HARBOUR), "verse rises": (SONG, do(SONG, ("toggle_tile", V, P, 1))),
     "alike": (do(SONG, ("lift", C, P)), SONG), "level": (do(SONG, ("resize_section", V, 40)), SONG), "early peak": (ENGINES, HARBOUR), "late chorus": (ENGINES, HARBOUR),
     "distance": (ENGINES, wanted_as_it_is()), "join": (do(SONG, ("set_target", V, 9), ("set_target", C, 1)), HARBOUR), "repeats": (do(SONG, ("duplicate_section", C)), SONG),
+    "builds alike": (do(*TWICE), HARBOUR),
+    "device overruns": (joined("riser", start_ticks=-40 * 960, length_ticks=40 * 960), joined("riser")),
+    "risers overlap": (do(PULSE, ("add_device", C, "riser", -8 * 960, 8 * 960, max(x.id for x in PULSE.layers))), joined("riser")),
+    "roll too late": (joined("roll", start_ticks=-4 * 960, length_ticks=5 * 960), joined("roll")),
+    "tail cut": (do(TUNED, ("add_device", C, "echo-throw"), ("add_device", C, "gap")), do(TUNED, ("add_device", C, "echo-throw"), ("add_device", C, "gap", None, None, 0, {"tails": 1}))),
+    "gap filled": (do(SONG, ("set_control", B, "send.hall", 0.0), ("add_device", C, "gap", None, None, 0, {"tails": 1})), do(SONG, ("set_control", B, "send.hall", 0.0), ("add_device", C, "gap"))),
+    "weak one": (do(SONG, ("copy_tiles", V, C)), joined("crash")), "low end late": (DROPPED, do(SONG, ("set_role", C, "drop"))),
     "shape": (do(SONG, ("target_by_phrase", V, "2 8")), SONG), "second half": (SONG, HARBOUR), "foreign": (BRIDGED, SONG), "no sub": (STRIPPED, SONG), "two subs": (BLURRED, do(SONG, ("lift", V, B), ("lift", C, B))), "kick and bass": (fighting(), SONG),
     "bass note": (do(SONG, ("change_notes", C, B, 0, [[None, None, 0, 37, 1900, 100]], "fixed", True)), SONG), "low middle": (thick(), SONG), "verse room": (HARBOUR, SONG), "same job": (HARBOUR, SONG),
     "many layers": (crowd(), SONG), "used once": (do(BREAK, ("lift", C, P, 0)), SONG), "never": (do(SONG, ("add_layer", "glass-bell")), SONG), "reason": (do(HARBOUR, ("set_reason", layer_named(HARBOUR, "Wide saws"), "")), HARBOUR),

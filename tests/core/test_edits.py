@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from escalera.core.checks import run_checks
 from escalera.core.commands import COMMANDS as EDITS
+from escalera.core.document.carriers import Build, JoinDevice
 from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.document.lanes import lane_parameter
 from escalera.core.document.target import Target, Turn
@@ -30,6 +31,10 @@ V, C, K, B, P = I["Verse"], I["Chorus"], I["Round kick"], I["Plucked bass"], I["
 
 def section(song, key):
     return song.section_by_id[key]
+
+
+def carriers(song):
+    return section(song, C).devices
 
 
 def starts(song, section_id, layer_id):
@@ -171,6 +176,15 @@ ROWS = {
     "set_role": ((dict(section_id=V, role="break"), lambda s: section(s, V).role == "break"), (dict(section_id=V, role="peak"), "is not a role")),
     "set_phrases": ((dict(section_id=V, phrases="2+6"), lambda s: section(s, V).phrases == (2, 6)), (dict(section_id=V, phrases="4+3"), "makes 7 bars, but Verse has 8")),
     "set_target": ((dict(section_id=V, start=3, end=5), lambda s: section(s, V).target == Target(3, 5)), (dict(section_id=V, start=11), "outside 0 to 10")),
+    "add_device": ((dict(section_id=C, device="gap"), lambda s: [(d.kind, d.start_ticks, d.length_ticks) for d in section(s, C).devices] == [("gap", -960, 960)]), (dict(section_id=V, device="gap"), "Nothing lies before Verse")),
+    "set_device": ((dict(section_id=C, device_id=99, start_ticks=-1920), lambda s: carriers(s)[0].start_ticks == -1920), (dict(section_id=C, device_id=1, length_ticks=5), "Device 1 is not at the join")),
+    "nudge_device": ((dict(section_id=C, device_id=99, by_ticks=-240, edge="start"), lambda s: (carriers(s)[0].start_ticks, carriers(s)[0].length_ticks) == (-1200, 1200)), (dict(section_id=C, device_id=99, by_ticks=960, edge="start"), "A length of 0 ticks")),
+    "set_device_value": ((dict(section_id=C, device_id=99, parameter="tails", value=1), lambda s: carriers(s)[0].chosen("tails") == "ring"), (dict(section_id=C, device_id=99, parameter="depth", value=1), "has no parameter")),
+    "remove_device": ((dict(section_id=C, device_id=99), lambda s: carriers(s) == ()), (dict(section_id=C, device_id=98), "Device 98 is not")),
+    "park_device": ((dict(section_id=C, device_id=99), lambda s: carriers(s)[0].parked), (dict(section_id=V, device_id=99), "Device 99 is not")),
+    "copy_join": ((dict(section_id=C, from_section_id=C), lambda s: [d.kind for d in carriers(s)] == ["gap"] and carriers(s)[0].id != 99), (dict(section_id=C, from_section_id=V), "Nothing was placed at the join into Verse")),
+    "set_build": ((dict(section_id=C, bars=4, shape="late", loops_ticks=[3840, 960], rolls=True), lambda s: section(s, C).build.roll_layer_id == max(x.id for x in s.layers)), (dict(section_id=C, bars=9), "does not fit into Verse")),
+    "remove_build": ((dict(section_id=C), lambda s: section(s, C).build is None), (dict(section_id=V), "Nothing builds into Verse")),
     "target_by_phrase": ((dict(section_id=V, energies="8 3 - 5,5"), lambda s: section(s, V).target == Target(8, 5.5, turns=(Turn(0.5, 8), Turn(0.5, 3)))), (dict(section_id=V, energies="8 8 3"), "and 3 numbers were read")),
     "lift_phrase_target": ((dict(section_id=V, phrase=1, by=2), lambda s: section(s, V).target.at(0.6) == pytest.approx(section(SONG, V).target.at(0.6) + 2) and section(s, V).target.at(0.4) == section(SONG, V).target.at(0.4)), (dict(section_id=V, phrase=2, by=1), "lies outside 0 to 1")),
     "shift_section": ((dict(section_id=C, semitones=2), lambda s: starts(s, C, K) == starts(SONG, C, K)), (dict(section_id=C, semitones=40), "outside -24 to 24")),
@@ -250,7 +264,22 @@ def test_every_kind_of_edit_has_a_row():
 
 
 GUESSED = replace(SONG, chords_read=True, sections=tuple(replace(s, guessed=True) for s in SONG.sections))
-BASES = [(ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), (ON_PARKED, PARKED), ({"confirm_reading"}, GUESSED)]  # fmt: skip
+CARRIED = (
+    EDITS["set_build"](C, 2)
+    .apply(SONG)
+    .with_section(replace(section(SONG, C), devices=(JoinDevice(99, "gap", -960, 960),), build=Build(2)))
+)
+CARRIED = replace(CARRIED, next_id=200)
+ON_CARRIED = {
+    "set_device",
+    "nudge_device",
+    "set_device_value",
+    "remove_device",
+    "park_device",
+    "copy_join",
+    "remove_build",
+}
+BASES = [(ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), (ON_PARKED, PARKED), ({"confirm_reading"}, GUESSED)]  # fmt: skip
 
 
 def base_of(kind):

@@ -134,6 +134,10 @@ ROWS = {
     "usual level": ("loud", "Chorus", lambda a, b, s: b.layer_by_id[P].level_db == b.layer_by_id[P].sound.level_db, ("small", "Chorus")),
     "group out": ("engines", "Drop 1", lambda a, b, s: heard(a, s) - heard(b, s) == {"Closed hats", "Open hats"}, ("small", "Chorus")),
     "group in": ("engines", "Build 1", lambda a, b, s: heard(b, s) - heard(a, s) == {"Closed hats", "Open hats"}, ("small", "Verse")),
+    "gap before": ("small", "Chorus", lambda a, b, s: [d.kind for d in b.section_by_id[s.id].devices] == ["gap"], ("small", "Verse")),
+    "lead in": ("small", "Chorus", lambda a, b, s: [d.kind for d in b.section_by_id[s.id].devices] == ["riser"], ("small", "Verse")),
+    "mark the one": ("small", "Chorus", lambda a, b, s: [d.kind for d in b.section_by_id[s.id].devices] == ["crash"], ("small", "Verse")),
+    "vary the join": ("harbour", "Chorus 2", lambda a, b, s: len({d.kind for d in b.section_by_id[s.id].devices} & {d.kind for d in s.devices}) == len(s.devices) - 1, ("small", "Verse")),
     "take option": ("parked", "Chorus", lambda a, b, s: heard(a, s) - heard(b, s) == {"Soft pad"}, ("small", "Verse")),
 }  # fmt: skip
 STILL = EDITS["set_chords"]("C").apply(BASE)

@@ -11,7 +11,7 @@ from escalera.core.edits import EDITS
 from escalera.core.edits.form_layout import song_with_form
 from escalera.core.energy.joins import DEVICES as JOIN_DEVICES
 from escalera.core.energy.joins import join_devices
-from escalera.core.energy.tension import DEVICES as TENSION_DEVICES
+from escalera.core.energy.tension import WORTH as TENSION_DEVICES
 from escalera.core.energy.tension import section_tension
 from escalera.core.palette.sounds import (
     BY_KEY,
@@ -84,6 +84,9 @@ TENSIONS = {
     ),
     "shorter loops": (LOOPS, BASE),
     "gap ahead": (SILENT_BEAT, BASE),
+    "opening": (EDITS["add_device"](C, "filter-open").apply(EDITS["toggle_tile"](V, P, 1).apply(BASE)), BASE),
+    "lows out": (EDITS["add_device"](C, "beat-out", start_ticks=-3840, length_ticks=3840).apply(BASE), BASE),
+    "rising": (EDITS["vary"](V, B, phrase=1, transpose_semitones=5).apply(BASE), BASE),
     "held note": (with_layer(BASE, "soft-pad", HELD, V), with_layer(BASE, "soft-pad", [[0, 3840, 2, 0, 0, 90]], V)),
 }
 

@@ -189,7 +189,7 @@ def layer_of(song, key):
     (lambda s: layer_of(s, P).setdefault("sends", {}).update(cave=-3), "“cave”, which is not known"), (lambda s: layer_of(s, P).setdefault("sends", {}).update(echo=30), "lies outside -60 to 6 dB"),
     (lambda s: s["returns"]["echo"].update(feedback=3), "feedback 3 lies outside 0 to 0.85"), (lambda s: layer_of(s, P)["settings"].update(colour=1), "has no parameter “colour”"),
     (lambda s: layer_of(s, P).update(duck_by=12345), "ducked by no layer"), (lambda s: layer_of(s, K)["stack"][0].update(sound_key="soft-pad"), "stacks a drum"),
-    (lambda s: s["sections"][1]["curves"][0].update(lane="layer.999.pan"), "not in this song"), (lambda s: s["sections"][1]["curves"][0]["points"][0].__setitem__(1, 99), "leaves -24 to 24"),
+    (lambda s: s["sections"][1]["curves"][0].update(lane="layer.999.pan"), "not in this song"), (lambda s: s["sections"][1]["curves"][0]["points"][0].__setitem__(1, 99), "leaves -60 to 24"),
     (lambda s: s["sections"][1]["curves"][0]["points"].reverse(), "not in order"), (lambda s: s["sections"][1]["curves"][0]["points"][0].__setitem__(2, "bounce"), "unknown shape"),
     (lambda s: s["sections"][1]["curves"].append(s["sections"][1]["curves"][0]), "two curves"), (lambda s: s["sections"][1]["treatments"].append({"layer_id": P, "lane": "pan", "value": 7}), "Pan 7 lies outside"),
     (lambda s: s["sections"][1]["treatments"].append({"layer_id": 999, "lane": "pan", "value": 0}), "treats a layer that does not exist"), (lambda s: s["sections"][1]["throws"].append({"layer_id": P, "start_ticks": 0, "end_ticks": 10, "to": "cave", "level_db": 0}), "leads nowhere"),

@@ -4,6 +4,7 @@ from escalera.core.checks import brief_checks as brief
 from escalera.core.checks import energy_checks as energy
 from escalera.core.checks import fault_checks as faults
 from escalera.core.checks import form_checks as form
+from escalera.core.checks import join_checks as joins
 from escalera.core.checks import layer_checks as layers
 from escalera.core.checks.check import (
     CHECKS,
@@ -33,6 +34,7 @@ __all__ = [
     "find_finding",
     "form",
     "grouped",
+    "joins",
     "judged",
     "layers",
     "run_checks",

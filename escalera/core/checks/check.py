@@ -17,6 +17,7 @@ from escalera.core.bench.low_end import LowEnd, low_end
 from escalera.core.document.schools import SCHOOLS, switch_value
 from escalera.core.document.song import Layer, Section, Song
 from escalera.core.energy.explain import Agreement, arranged_agreement
+from escalera.core.energy.join_reading import JoinReading, read_joins
 from escalera.core.energy.joins import devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.joins import played
@@ -90,7 +91,8 @@ class Facts:
     """What checks ask of a song, each computed once."""
 
     def __init__(self, song: Song):
-        self.song = played(without_guesses(song))
+        self.given = without_guesses(song)
+        self.song = played(self.given)
         self.loose = STRICTNESS[SCHOOLS[song.school].strictness]
 
     @cached_property
@@ -117,6 +119,11 @@ class Facts:
     @cached_property
     def joins(self) -> list[tuple[SectionEnergy, SectionEnergy, tuple[str, ...]]]:
         return [(a, b, devices_between(a.core, b.core)) for a, b in pairwise(self.sections)]
+
+    @cached_property
+    def readings(self) -> list[JoinReading]:
+        """Every join as it plays, in order."""
+        return read_joins(self.given)
 
     @cached_property
     def agreement(self) -> Agreement:
@@ -211,6 +218,7 @@ UNARRANGED = frozenset(
             "second half",
             "distance",
             "shape",
+            "weak one",
             "join",
             "level",
             "nothing new",

@@ -137,14 +137,17 @@ def nothing_new(facts: Facts) -> Iterator[Finding]:
     "carried",
     "A join with nothing leading into it",
     "A large step needs a riser, a fill, a crash, a stop or a breath, or it sounds cut.",
+    "lead in",
+    "mark the one",
+    "gap before",
     "crash",
     "pickup",
     "borrow the build",
 )
 def carried(facts: Facts) -> Iterator[Finding]:
-    for a, b, devices in facts.joins:
+    for (a, b, devices), reading in zip(facts.joins, facts.readings):
         step = b.value - a.value
-        if devices == ("nothing",) and abs(step) > 1.0 * facts.loose:
+        if devices == ("nothing",) and not reading.carriers and abs(step) > 1.0 * facts.loose:
             left, right = a.span.section, b.span.section
             yield Finding(
                 "carried",
@@ -159,6 +162,7 @@ def carried(facts: Facts) -> Iterator[Finding]:
     "same device",
     "The same device at every build",
     "A roll and a filter serve once; the third time they are a habit.",
+    "vary the join",
     "pickup",
     "crash",
     "hold on",
@@ -180,13 +184,14 @@ def same_device(facts: Facts) -> Iterator[Finding]:
     "no space",
     "No space before the drop",
     "A beat of silence makes the one after it twice as loud.",
+    "gap before",
     "no kick",
     "stripped first",
     when=("verses", "groove"),
 )
 def no_space(facts: Facts) -> Iterator[Finding]:
-    for a, b, devices in facts.joins:
-        if b.span.section.role == "drop" and "gap" not in devices:
+    for (a, b, devices), reading in zip(facts.joins, facts.readings):
+        if b.span.section.role == "drop" and "gap" not in devices and reading.gap_ticks < reading.beat_ticks // 2:
             yield Finding(
                 "no space",
                 f"{a.span.section.name} runs into {b.span.section.name} without a gap.",
@@ -251,11 +256,10 @@ def ending(facts: Facts) -> Iterator[Finding]:
     "A part that ends a beat early or an effect a beat long is usually a slip of the hand.",
 )
 def slip(facts: Facts) -> Iterator[Finding]:
-    for s in facts.sections:
-        for found in find_slips(facts.song, s.span)[:3]:
-            yield Finding(
-                "slip", f"{found.said} ({s.span.section.name}).", (s.span.section.id,), weight=1.2, facts=(found.said,)
-            )
+    for span in timeline(facts.given).spans:  # as it is written: what a device leaves out is meant
+        for found in find_slips(facts.given, span)[:3]:
+            section = span.section
+            yield Finding("slip", f"{found.said} ({section.name}).", (section.id,), weight=1.2, facts=(found.said,))
 
 
 @check(

@@ -127,7 +127,14 @@ def low_middle(facts: Facts) -> Iterator[Finding]:
             continue
         power = facts.powers(s)
         middle = power[:, 1:3].sum(axis=1)
-        near = [x.name for x, p in zip(s.layers, middle) if p > 0.16 * middle.max() and not x.sound.is_drum]
+        placed = {
+            p.layer_id for p in facts.given.section_by_id[s.span.section.id].placements
+        }  # not what only fades into it
+        near = [
+            x.name
+            for x, p in zip(s.layers, middle)
+            if p > 0.16 * middle.max() and not x.sound.is_drum and x.id in placed
+        ]
         share = float(middle.sum() / max(1e-12, power.sum()))
         if len(near) >= 5 and share > 0.55 * facts.loose:
             yield Finding(

@@ -108,18 +108,8 @@ def tidied(song: Song) -> Song:
         treatments = tuple(t for t in section.treatments if treatment_holds(t))
         throws = tuple(t for t in section.throws if t.layer_id in layers)
         swings = tuple(s for s in section.swings if s.layer_id == 0 or s.layer_id in layers)
-        devices = tuple(
-            d if d.layer_id in layers or not d.layer_id else replace(d, layer_id=0) for d in section.devices
-        )
-        changed = replace(
-            section,
-            curves=curves,
-            treatments=treatments,
-            throws=throws,
-            swings=swings,
-            devices=devices,
-            build=section.build and _of_layers(section.build, layers),
-        )
+        changed = replace(section, curves=curves, treatments=treatments, throws=throws, swings=swings)
+        changed = _carried_by(changed, layers) if section.devices or section.build else changed
         return section if changed == section else changed
 
     song = each_body(song, tidy)
@@ -127,6 +117,12 @@ def tidied(song: Song) -> Song:
         kept = tuple(replace(x, duck_by=0) if x.duck_by > 0 and x.duck_by not in layers else x for x in song.layers)
         song = replace(song, layers=kept)
     return song
+
+
+def _carried_by(section: Section, layers: Mapping[int, Layer]) -> Section:
+    """A section whose devices and build name layers that are there."""
+    devices = tuple(d if d.layer_id in layers or not d.layer_id else replace(d, layer_id=0) for d in section.devices)
+    return replace(section, devices=devices, build=section.build and _of_layers(section.build, layers))
 
 
 def _of_layers(build: Build, layers: Mapping[int, Layer]) -> Build:

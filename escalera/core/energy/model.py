@@ -242,8 +242,8 @@ def _key(song: Song, span: Span) -> tuple:  # type: ignore[type-arg]
 
 def section_energy(song: Song, span: Span) -> SectionEnergy:
     """Arranged energy of a section, found again where its content and surroundings are the same."""
-    song, span = played_at(song, span)
-    return SectionEnergy(span, _section_core(_key(song, span), _Holder(song, span)))
+    heard, there = played_at(song, span)
+    return SectionEnergy(span, _section_core(_key(heard, there), _Holder(heard, there)))
 
 
 def is_arranged(song: Song) -> bool:

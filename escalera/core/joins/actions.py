@@ -38,6 +38,8 @@ FIGURES: dict[str, tuple[tuple[tuple[str, ...], tuple[float, ...], tuple[int, in
 
 
 def act(*kinds: str) -> Callable[[Act], Act]:
+    """Register a function as what devices of some kinds do."""
+
     def register(function: Act) -> Act:
         for kind in kinds:
             ACTS[kind] = function
@@ -306,12 +308,17 @@ def echo_throw(work: Workings, join: Join, device: JoinDevice, low: int, high: i
 
 @act("overlap")
 def overlap(work: Workings, join: Join, device: JoinDevice, low: int, high: int) -> None:
-    """Layers that end at the one go on and fade, those that begin there rise, at constant power."""
+    """Pitched layers that end at the one go on and fade, those that begin there rise, at constant power; drums and low end change at once."""
     left = join.left
     if left is None or high <= 0:
         return
     high = min(high, work.latest(join))
-    before = [p for p in work.of(left.section) if p.end_ticks == left.length_ticks and p.id not in work.playing]
+    held = {x.id for x in work.layers() if not x.sound.is_drum and x.family not in ("low end", "effects")}
+    before = [
+        p
+        for p in work.of(left.section)
+        if p.end_ticks == left.length_ticks and p.id not in work.playing and p.layer_id in held
+    ]
     after = {p.layer_id for p in work.of(join.right.section) if p.start_ticks == 0}
     leaving = [p for p in before if p.layer_id not in after]
     ids = {p.layer_id for p in before}
@@ -325,7 +332,7 @@ def overlap(work: Workings, join: Join, device: JoinDevice, low: int, high: int)
             work.go_on(join.right.section, p, high, offset, plain)
             _fade(work, join, layer, high, down=True)
     for layer in work.layers():
-        if layer.id in after and layer.id not in ids:
+        if layer.id in after and layer.id in held and layer.id not in ids:
             _fade(work, join, layer, high, down=False)
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from escalera.core.document.carriers import Build, tension_at
 from escalera.core.document.song import Layer, Variation
-from escalera.core.joins.actions import DIVISION_TICKS, struck
+from escalera.core.joins.actions import DIVISION_TICKS, silences, struck
 from escalera.core.joins.workings import Join, Workings
 from escalera.core.palette.join_kinds import DIVISIONS
 from escalera.core.reading.timeline import Span
@@ -41,7 +41,7 @@ def lay_build(work: Workings, join: Join, build: Build) -> None:
     if left is None:
         return
     low, beat = -build_ticks(left, build), left.bar_metres[-1].beat_ticks
-    high = min(0, -build.gap_ticks)
+    high = min([0, *(a for a, b in silences(work, join) if b >= 0)])  # it ends where the silence before the one begins
     if low >= high:
         return
     rows = stages(build, low, high, beat)
@@ -56,8 +56,8 @@ def lay_build(work: Workings, join: Join, build: Build) -> None:
         lows = [x for x in work.layers() if x.family == "low end" or x.sound.is_kick]
         work.silence(join, lows, max(low, -build.lows_out_ticks), high)
     if build.gap_ticks:
-        work.silence(join, work.layers(), high, 0)
-        work.mute(join, high, 0)
+        work.silence(join, work.layers(), -build.gap_ticks, 0)
+        work.mute(join, -build.gap_ticks, 0)
 
 
 def _loop(work: Workings, join: Join, build: Build, layer: Layer, rows: list[Stage], low: int) -> None:

@@ -26,7 +26,7 @@ EDGE_TICKS = 4  # before a silence in which the mix is faded
 
 
 @dataclass
-class Passing(Ids):
+class PassingIds(Ids):
     """Hands out ids that no stored song has: below zero."""
 
     def __call__(self) -> int:
@@ -48,7 +48,7 @@ class Workings:
 
     def __init__(self, song: Song, ids: Ids | None = None):
         self.song, self.line = song, timeline(song)
-        self.ids = ids or Passing(0)
+        self.ids = ids or PassingIds(0)
         self.patterns: list[NamedPattern] = []
         self.placements: dict[int, list[Placement]] = {}
         self.curves: dict[int, dict[str, Curve]] = {}

@@ -12,6 +12,7 @@ from escalera.core.joins.builds import lay_build
 from escalera.core.joins.workings import Join, Workings
 from escalera.core.reading.timeline import Span, timeline
 
+IDS_A_JOIN = 4096
 LAST = ("mute-pattern", "stop", "beat-out", "breath", "gap")  # what takes away comes after what brings
 
 
@@ -41,6 +42,7 @@ def lay_join(work: Workings, index: int) -> None:
     """All that carries one join."""
     join = work.join(index)
     section = join.right.section
+    work.ids.next_id = -IDS_A_JOIN * section.id  # the same at every state, so that what did not change is found again
     if section.build and not section.build.parked:
         lay_build(work, join, section.build)
     for device in sorted(section.devices, key=lambda d: LAST.index(d.kind) if d.kind in LAST else -1):
@@ -57,3 +59,13 @@ def extent_of(work: Workings, join: Join, device: JoinDevice) -> tuple[int, int]
         rests = [a for a, b in silences(work, join) if low < a < high <= max(b, 0)]
         high = min([high, *rests])
     return low, high
+
+
+def placed_at(song: Song, index: int) -> list[tuple[JoinDevice, int, int]]:
+    """Devices that sound at the join into a section, by its place, with their first tick and the one after their last."""
+    if not any(not d.parked for d in song.sections[index].devices):
+        return []
+    work = Workings(song)
+    join = work.join(index)
+    rows = [(d, *extent_of(work, join, d)) for d in song.sections[index].devices if not d.parked]
+    return [row for row in rows if row[1] < row[2]]

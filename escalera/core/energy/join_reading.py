@@ -1,0 +1,229 @@
+"""A join read: what carries it (placed, or found in patterns), who leaves and enters, its gap, its tension, and how alike two are."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.document.song import Layer, Song
+from escalera.core.energy.tension import beat_edges, tension_line
+from escalera.core.joins import played
+from escalera.core.joins.as_played import placed_at
+from escalera.core.palette.join_kinds import JOIN_KINDS, ROWS, JoinKind
+from escalera.core.palette.sounds import BY_KEY
+from escalera.core.reading.events import DURATION, START, layer_events, sounding_layers
+from escalera.core.reading.timeline import Span, timeline
+
+KIND_OF_SOUND = {sound: row.key for row in reversed(ROWS) for sound in row.sounds if BY_KEY[sound].family == "effects"}
+TOMS = ("low tom", "mid tom", "high tom")
+ROLL_PER_BEAT = 3
+SHORTEST_GAP = 4  # of a beat: a quarter; shorter rests are how notes end
+ON_THE_ONE = 120  # ticks about the one that count as it
+LIKE_KIND, LIKE_START, LIKE_LENGTH = 0.5, 0.25, 0.25
+
+
+@dataclass(frozen=True, slots=True)
+class Carrier:
+    """Something that carries a join: its kind, from when to when (ticks from the one), placed as a device or found in patterns."""
+
+    kind: str
+    start_ticks: int
+    end_ticks: int
+    layer_id: int
+    placed: bool
+    device_id: int = 0  # of a placed one
+
+    @property
+    def of(self) -> JoinKind:
+        return JOIN_KINDS[self.kind]
+
+
+@dataclass(frozen=True, eq=False)
+class JoinReading:
+    """The join into a section as it plays. `tension` has a value for every beat of the section before; ticks count from the one."""
+
+    index: int
+    left: Span
+    right: Span
+    carriers: tuple[Carrier, ...]
+    leaves: tuple[tuple[Layer, int], ...]  # layers, and when their last sound ends
+    enters: tuple[Layer, ...]
+    gap_ticks: int
+    beats: NDArray[np.int64]
+    tension: NDArray[np.float64]
+    pulls: dict[str, NDArray[np.float64]]
+
+    @property
+    def beat_ticks(self) -> int:
+        return self.left.bar_metres[-1].beat_ticks
+
+    @property
+    def gap_beats(self) -> float:
+        return self.gap_ticks / self.beat_ticks
+
+    @property
+    def peak_ticks(self) -> int:
+        """Where the last beat of the highest tension begins, counted from the one."""
+        best = float(self.tension.max())
+        return int(self.beats[int(np.flatnonzero(self.tension >= best - 1e-9)[-1])]) - self.left.length_ticks
+
+
+def read_join(song: Song, index: int) -> JoinReading:
+    """The join into the section at a place, from 1. Read once per state."""
+    key = ("join", index)
+    if key not in song.memo:
+        song.memo[key] = _read(song, index)
+    return song.memo[key]
+
+
+def read_joins(song: Song) -> list[JoinReading]:
+    """Every join of a song, in order."""
+    return [read_join(song, i) for i in range(1, len(song.sections))]
+
+
+def _read(song: Song, index: int) -> JoinReading:
+    after = played(song)
+    left, right = timeline(after).spans[index - 1 : index + 1]
+    tension, pulls = tension_line(after, left)
+    carriers = (*placed_carriers(song, index), *found_carriers(song, index))
+    before, then = sounding_layers(after, left.section), sounding_layers(after, right.section)
+    ends = {x.id: _last_end(after, left, x) for x in before}
+    in_first = {x.id for x in then if _starts_within(after, right, x, -left.bar_ticks[1], right.bar_ticks[1])}
+    leaves = tuple((x, ends[x.id]) for x in before if x.id not in in_first and ends[x.id] > -left.bar_ticks[1] * 2)
+    were = {x.id for x in before if ends[x.id] > -left.bar_ticks[1]}
+    enters = tuple(x for x in then if x.id in in_first and x.id not in were)
+    ordered = tuple(sorted(carriers, key=lambda c: (c.start_ticks, -c.end_ticks, c.kind)))
+    return JoinReading(
+        index,
+        left,
+        right,
+        ordered,
+        leaves,
+        enters,
+        _gap_ticks(after, left, right),
+        beat_edges(left)[:-1],
+        tension,
+        pulls,
+    )
+
+
+def placed_carriers(song: Song, index: int) -> list[Carrier]:
+    """Devices that were placed and sound, with the ticks at which they really begin and end; a build counts as what it is made of."""
+    return [Carrier(d.kind, low, high, d.layer_id, True, d.id) for d, low, high in placed_at(song, index)]
+
+
+def found_carriers(song: Song, index: int) -> list[Carrier]:
+    """Devices that patterns of the document make, read as a listener would."""
+    left, right = timeline(song).spans[index - 1 : index + 1]
+    length, zone = left.length_ticks, left.phrase_ticks()[-1][0]
+    found: list[Carrier] = []
+    for layer in sounding_layers(song, left.section):
+        table = layer_events(song, left, layer).table
+        kind = KIND_OF_SOUND.get(layer.sound_key, "")
+        if kind and JOIN_KINDS[kind].start_beats < 0:
+            found += [
+                Carrier(kind, int(s) - length, min(int(s + d), length) - length, layer.id, False)
+                for s, d in table[:, [START, DURATION]]
+                if s >= zone - 1 or s + d >= length - left.bar_metres[-1].beat_ticks
+            ][-1:]
+        elif layer.sound.drum in ("snare", "clap"):
+            found += _found_roll(table, left, layer)
+    found += _found_fill(song, left)
+    for p in left.section.placements:
+        if p.variation.slope > 0 and p.end_ticks == length and p.variation.lowpass_start_hz is not None:
+            found.append(Carrier("filter-open", p.start_ticks - length, 0, p.layer_id, False))
+    for layer in sounding_layers(song, right.section):
+        table = layer_events(song, right, layer).table
+        kind = KIND_OF_SOUND.get(layer.sound_key, "crash" if layer.sound.drum == "crash" else "")
+        on_one = table[np.abs(table[:, START]) <= ON_THE_ONE]
+        if kind and JOIN_KINDS[kind].start_beats >= 0 and len(on_one):
+            found.append(Carrier(kind, 0, max(1, int(on_one[0, DURATION])), layer.id, False))
+        if (table[:, START] < -ON_THE_ONE).any() and not kind:
+            found.append(Carrier("pickup", int(table[:, START].min()), 0, layer.id, False))
+    if not any(d.kind in ("gap", "breath", "stop") and not d.parked for d in right.section.devices):
+        gap = _gap_ticks(song, left, right)
+        if gap >= left.bar_metres[-1].beat_ticks // 2:
+            found.append(Carrier("gap", -gap, 0, 0, False))
+    return list({(c.kind, c.layer_id): c for c in found}.values())
+
+
+def _found_roll(table: NDArray[np.int32], left: Span, layer: Layer) -> list[Carrier]:
+    edges = beat_edges(left)
+    dense = np.histogram(table[:, START], edges)[0] >= ROLL_PER_BEAT
+    if not len(dense) or not dense[-1]:
+        return []
+    first = len(dense) - 1 - int(np.argmin(dense[::-1])) + 1 if not dense.all() else 0
+    return (
+        [Carrier("roll", int(edges[first]) - left.length_ticks, 0, layer.id, False)] if first or len(dense) <= 4 else []
+    )
+
+
+def _found_fill(song: Song, left: Span) -> list[Carrier]:
+    """Toms in the last bar that are not played in every bar."""
+    bar = left.bar_ticks[-2]
+    for layer in sounding_layers(song, left.section):
+        starts = layer_events(song, left, layer).table[:, START]
+        here = starts[starts >= bar]
+        if (
+            layer.sound.drum in TOMS
+            and len(here)
+            and (left.section.bars == 1 or len(starts) < 2 * len(here) * left.section.bars // 2)
+        ):
+            return [Carrier("fill", int(here.min()) - left.length_ticks, 0, layer.id, False)]
+    return []
+
+
+def _last_end(song: Song, span: Span, layer: Layer) -> int:
+    """When a layer's last sound of a section ends, from its end; struck sounds are over with the beat they start in."""
+    table = layer_events(song, span, layer).table
+    if not len(table):
+        return -span.length_ticks
+    ends = table[:, START] + (np.minimum(table[:, DURATION], 240) if layer.sound.is_drum else table[:, DURATION])
+    return min(0, int(ends.max()) - span.length_ticks)
+
+
+def _starts_within(song: Song, span: Span, layer: Layer, low: int, high: int) -> bool:
+    starts = layer_events(song, span, layer).table[:, START]
+    return bool(((starts >= low) & (starts < high)).any())
+
+
+def _gap_ticks(song: Song, left: Span, right: Span) -> int:
+    """How long nothing sounds before the one; 0 where something lasts until it, or nothing played before."""
+    ends = [_last_end(song, left, x) for x in sounding_layers(song, left.section)]
+    early = [
+        int(layer_events(song, right, x).table[:, START].min(initial=0)) for x in sounding_layers(song, right.section)
+    ]
+    if any(e < -ON_THE_ONE for e in early):
+        return 0
+    last = max(ends, default=-left.length_ticks)
+    return -last if -left.length_ticks < last <= -left.bar_metres[-1].beat_ticks // SHORTEST_GAP else 0
+
+
+# likeness ---------------------------------------------------------------------------------------------------------------
+
+
+def likeness(a: Sequence[Carrier], b: Sequence[Carrier], beat_ticks: int) -> float:
+    """How alike two joins are carried, 0..1: kinds in common, and for those how near their starts and lengths lie."""
+    if not a and not b:
+        return 1.0
+    rest, shared = list(b), 0.0
+    for x in a:
+        best = max((y for y in rest if y.kind == x.kind), key=lambda y: _alike(x, y, beat_ticks), default=None)
+        if best is not None:
+            shared += _alike(x, best, beat_ticks)
+            rest.remove(best)
+    return 2.0 * shared / (len(a) + len(b))
+
+
+def _alike(x: Carrier, y: Carrier, beat_ticks: int) -> float:
+    def near(a: int, b: int) -> float:
+        return max(0.0, 1.0 - abs(a - b) / (4.0 * beat_ticks))
+
+    return (
+        LIKE_KIND
+        + LIKE_START * near(x.start_ticks, y.start_ticks)
+        + LIKE_LENGTH * near(x.end_ticks - x.start_ticks, y.end_ticks - y.start_ticks)
+    )
