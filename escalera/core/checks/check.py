@@ -22,6 +22,7 @@ from escalera.core.energy.joins import devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.joins import played
 from escalera.core.reading.brief import Implied, read_brief
+from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
 
 T = TypeVar("T")
@@ -130,7 +131,9 @@ class Facts:
         return arranged_agreement(self.energy)
 
     def jobs(self, section: SectionEnergy) -> SectionJobs:
-        return self.kept(section, "jobs", lambda: jobs(self.song, section.span))
+        """Who does what in a section as it is written: a layer that only fades into it has no job there."""
+        span = timeline(self.given).span_of(section.span.section.id)
+        return self.kept(section, "jobs", lambda: jobs(self.given, span))
 
     def lows(self, section: SectionEnergy) -> LowEnd:
         return self.kept(section, "lows", lambda: low_end(self.song, section.span))

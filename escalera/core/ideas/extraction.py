@@ -68,6 +68,8 @@ def _chords(progression: Progression | None, low: int, high: int, end: int) -> P
 def _alone(song: Song, section: Section, name: str) -> Song:
     placed = section.placements
     layers, patterns = {p.layer_id for p in placed}, {p.pattern_id for p in placed}
+    layers |= {d.layer_id for d in section.devices}  # a build belongs to what stood before it, and is left there
+    section = replace(section, build=None)
     kept = tuple(
         replace(x, prints=(), muted=False, aside="", pattern_id=x.pattern_id if x.pattern_id in patterns else 0)
         for x in song.layers
