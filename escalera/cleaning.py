@@ -60,3 +60,9 @@ def widest(value: Any) -> int:
         else:
             waiting += [v for v in found if isinstance(v, dict | list)] if isinstance(found, list) else []
     return most
+
+
+def neutral_cell(text: object) -> str:
+    """Text for a cell of a table that a spreadsheet opens: one that begins like a formula gets a quote in front."""
+    cell = clean_line(text)
+    return f"'{cell}" if cell.startswith(("=", "+", "-", "@")) else cell

@@ -68,6 +68,31 @@ def helps(source: str, name: str, as_json: bool) -> None:
 
 
 @click.command()
+@click.argument("source")
+@click.option("--json", "as_json", is_flag=True)
+def joins(source: str, as_json: bool) -> None:
+    """What carries every join of a SONG or FILE, its gap, its tension, and how much louder every band is after it."""
+    from escalera.services.join_service import joins_report
+
+    with studio() as opened:
+        report = joins_report(opened.rendering, song_from(source, opened))
+    if as_json:
+        click.echo(json.dumps(report))
+        return
+    for row in report["joins"]:
+        click.echo(
+            f"{row['bar']:4}  {row['from']} → {row['to']}, gap {row['gap_beats']:g} beats, tension highest at {row['tension_peak']}"
+        )
+        for device in row["devices"]:
+            click.echo(
+                f"        {device['start']} to {device['end']}  {device['kind']}{'' if device['placed'] else ' (found)'}"
+            )
+        click.echo("        " + ", ".join(f"{band} Hz {db:+.1f} dB" for band, db in row["contrast_db"].items()))
+    if not report["joins"]:
+        click.echo("The song has one section, and so no join.")
+
+
+@click.command()
 @click.argument("song")
 @click.option("--section", "name", required=True, help="Its name, or NAME@BAR where two have it.")
 @click.option(
@@ -91,4 +116,4 @@ def moves(song: str, name: str, move: str) -> None:
     click.echo(outcome.summary)
 
 
-COMMANDS = (checks, helps, moves)
+COMMANDS = (checks, helps, joins, moves)

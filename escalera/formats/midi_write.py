@@ -12,6 +12,7 @@ import mido
 import numpy as np
 
 from escalera.core.document.song import Layer, Song
+from escalera.core.energy.join_cues import join_cues
 from escalera.core.joins import played
 from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, layer_events
 from escalera.core.reading.timeline import Span, Timeline, timeline
@@ -27,6 +28,7 @@ Timed = list[tuple[int, int, mido.Message | mido.MetaMessage]]  # tick, order at
 
 def write_midi(song: Song) -> bytes:
     """The song as bytes of a MIDI file. Muted layers are left out; pickups before bar 1 shift all by whole bars."""
+    cues = join_cues(song)
     song = played(song)
     line = timeline(song)
     starts = _section_ticks(line)
@@ -35,7 +37,13 @@ def write_midi(song: Song) -> bytes:
     shift = -(earliest // song.metre.bar_ticks) * song.metre.bar_ticks if earliest < 0 else 0
     file = mido.MidiFile(type=1, ticks_per_beat=TICKS_PER_QUARTER, charset="utf-8")
     end = starts[-1] + shift
-    file.tracks.append(_track(_conductor(song, line, starts, shift), end))
+    conductor = _conductor(song, line, starts, shift)
+    conductor += [
+        (cue.start_tick + shift, 5, mido.MetaMessage("cue_marker", text=f"{cue.what} into {cue.to_name}"))
+        for cue in cues
+        if cue.placed
+    ]
+    file.tracks.append(_track(conductor, end))
     pitched = 0
     for layer in song.layers:
         if layer.id not in rows or not len(rows[layer.id]):

@@ -13,6 +13,7 @@ from pathlib import Path
 import numpy as np
 
 from escalera.core.document.song import Layer, Song
+from escalera.core.energy.join_cues import join_cues
 from escalera.core.joins import played
 from escalera.core.reading.tiles import where
 from escalera.core.reading.timeline import timeline
@@ -21,6 +22,8 @@ from escalera.errors import InputError, RenderStopped, shown
 from escalera.formats.audio import AudioWriter
 from escalera.formats.midi_write import write_midi
 from escalera.formats.project import write_project
+from escalera.formats.wav_cues import write_wav_cues
+from escalera.services.join_service import cues_csv
 from escalera.services.rendering import Rendering
 from escalera.sound.schedule import RATE_HZ
 
@@ -65,6 +68,16 @@ def _audio(song: Song, rendering: Rendering, options: Options, path: Path) -> No
             size = block.shape[1]
             out.write(block[:, max(0, low - at) : size if high is None else max(0, min(size, high - at))])
             at += size
+    if path.suffix == ".wav":
+        write_wav_cues(path, _wav_cues(song, low, at if high is None else high))
+
+
+def _wav_cues(song: Song, low: int, high: int) -> list[tuple[int, str]]:
+    """Sections and what carries their joins as markers: sample from the file's start, and a name."""
+    line = timeline(song)
+    rows = [(start, span.section.name) for start, span in zip(line.samples(RATE_HZ), line.spans)]
+    rows += [(round(c.start_s * RATE_HZ), f"{c.what} into {c.to_name}") for c in join_cues(song)]
+    return [(at - low, name) for at, name in sorted(rows) if low <= at < high]
 
 
 def bar_samples(song: Song, bars: tuple[int, int]) -> tuple[int, int]:
@@ -146,11 +159,16 @@ def _cue(song: Song, rendering: Rendering, options: Options, path: Path) -> None
     path.write_text(cue_sheet(song), "utf-8")
 
 
+def _join_table(song: Song, rendering: Rendering, options: Options, path: Path) -> None:
+    path.write_text(cues_csv(song), "utf-8")
+
+
 FORMATS: dict[str, ExportFormat] = {row.key: row for row in (
     ExportFormat("midi", "MIDI file", "Notes, tempo, metre, key and a marker per section; a track per layer.", "mid", "audio/midi", _midi),
     ExportFormat("wav", "WAV", "The mix under −1 dBTP, or one file per layer.", "wav", "audio/wav", _audio, True),
     ExportFormat("flac", "FLAC", "As WAV, in about half the space.", "flac", "audio/flac", _audio, True),
     ExportFormat("json", "Project file", "Everything, to open here again or elsewhere.", "json", "application/json", _project),
+    ExportFormat("joins", "Table of joins", "What carries every join, in bars.beats and clock time, to build it again elsewhere.", "csv", "text/csv", _join_table),
     ExportFormat("cue", "Cue sheet", "Sections with bars and clock times, and the layers, as text.", "txt", "text/plain", _cue),
 )}  # fmt: skip
 

@@ -9,6 +9,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
 from threading import Lock
+from typing import Any, TypeVar
 
 import numpy as np
 from cachetools import TTLCache
@@ -39,6 +40,7 @@ from escalera.sound.stacking import StackReport, stack_report
 MEASURE_TRIES = 3
 OUTDATED, FAILED = "outdated", "failed"
 Values = NDArray[np.float64]
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, eq=False)
@@ -93,11 +95,17 @@ class Rendering:
         self.renderer = Renderer(cache_mb, find_audio, self.shelf)
         self._progress: dict[int, float] = {}
         self._stacks: Results[tuple[StackReport | None]] = Results(256)
+        self._figures: Results[Any] = Results(1024)
         self._jobs: dict[str, Future[MeasuredSong | str]] = {}
         self._newest: dict[int, str] = {}
         self._failed: TTLCache[str, int] = TTLCache(64, 600)
         self._lock = Lock()
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="measure")
+
+    def kept(self, key: str, make: Callable[[], T]) -> T:
+        """A figure by what it depends on, made once."""
+        found: T = self._figures.get_or_make(key, make)
+        return found
 
     # playing ---------------------------------------------------------------------------------------------------
 

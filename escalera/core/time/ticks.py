@@ -25,6 +25,12 @@ def bars_counted(count: float) -> str:
     return "1 bar" if count == 1 else f"{count:g} bars"
 
 
+def clock_ms(seconds: float) -> str:
+    """Seconds as minutes, seconds and thousandths: 1:04.615."""
+    whole = round(seconds * 1000)
+    return f"{whole // 60_000}:{whole % 60_000 / 1000:06.3f}"
+
+
 def clock(seconds: float, tenths: bool = False) -> str:
     """Minutes and seconds as people read them: 3:05, or 1:12.7 with tenths."""
     if tenths:
