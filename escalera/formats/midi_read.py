@@ -53,6 +53,7 @@ class MidiFacts:
     markers: list[tuple[int, str]]
     end_tick: int
     dropped: dict[str, int]
+    cues: list[tuple[int, str]] = field(default_factory=list)
 
 
 def read_midi(data: bytes) -> MidiFacts:
@@ -62,6 +63,9 @@ def read_midi(data: bytes) -> MidiFacts:
     facts = MidiFacts("", [], [], [], [], [], 0, defaultdict(int, scan.dropped))
     for index, track in enumerate(scan.tracks):
         _Track(index, track, to_tick, facts).read()
+    facts.markers = (
+        facts.markers or facts.cues
+    )  # where both are there, cue points tell what happens, not where parts begin
     facts.parts = [part for part in facts.parts if part.notes]
     if not facts.parts:
         raise FormatError("The file holds no notes. Export it again with its tracks.")
@@ -219,7 +223,8 @@ class _Track:
             if kind == TRACK_NAME and self.index == 0 and not facts.title:
                 facts.title = self.name
         elif kind in (MARKER, CUE):
-            facts.markers.append((now, clean_line(_decoded(data), 80)))
+            rows = facts.markers if kind == MARKER else facts.cues
+            rows.append((now, clean_line(_decoded(data), 80)))
 
 
 def _decoded(data: bytes) -> str:

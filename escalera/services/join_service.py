@@ -22,6 +22,7 @@ from escalera.sound.master import AHEAD_SAMPLES, BLOCK, PRE_ROLL_SAMPLES, limit
 from escalera.sound.schedule import RATE_HZ
 
 QUIETEST_DB = -90.0  # what is softer counts as this
+SILENT = 1e-4  # amplitude below which nothing sounds: −80 dB
 EDGE_S = 0.002
 NEAR_BARS = 2
 COLUMNS = (
@@ -74,18 +75,21 @@ def join_passage(rendering: Rendering, song: Song, index: int, before: int, afte
 
 
 def contrast(rendering: Rendering, song: Song, reading: JoinReading) -> dict[str, tuple[float, float]]:
-    """How much louder every band is after a join, in dB: its first beat against the last sounding beat before the gap, and two bars
+    """How much louder every band is after a join, in dB: its first beat against the last beat that is heard before it, and two bars
     against two bars."""
     line, renderer = timeline(song), rendering.renderer
     starts = line.samples(RATE_HZ)
     left, right, one = line.spans[reading.index - 1], line.spans[reading.index], starts[reading.index]
-    last = left.length_ticks - (reading.gap_ticks if reading.gap_ticks < left.length_ticks else 0)
-    begin = one - round((left.length_seconds - left.seconds_at(max(0, last - reading.beat_ticks))) * RATE_HZ)
-    stop = one - round((left.length_seconds - left.seconds_at(last)) * RATE_HZ)
     first = one + round(right.seconds_at(right.bar_metres[0].beat_ticks) * RATE_HZ)
     low, _, high = passage_edges(song, reading.index, NEAR_BARS, NEAR_BARS)
-    audio = renderer.before_master(song, line, min(low, begin), max(high, first))
-    base = min(low, begin)
+    base = max(starts[reading.index - 1], min(low, one - 4 * RATE_HZ))
+    audio = renderer.before_master(song, line, base, max(high, first))
+    heard = np.flatnonzero(np.abs(audio[:, : one - base]).max(axis=0) > SILENT)
+    beat = round((left.length_seconds - left.seconds_at(max(0, left.length_ticks - reading.beat_ticks))) * RATE_HZ)
+    stop = (
+        one if not len(heard) or base + heard[-1] > one - beat // 4 else base + int(heard[-1]) + 1
+    )  # what a silence leaves
+    begin = max(base, stop - beat)
 
     def bands(a: int, b: int) -> np.ndarray:
         power = measure_spans(audio[:, a - base : b - base], RATE_HZ, np.array([0, b - a])).stats[0, : len(BANDS)]

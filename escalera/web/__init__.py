@@ -38,6 +38,7 @@ from escalera.web import (
     guard,
     harmony,
     ideas,
+    joins,
     options,
     remote_work,
     shelf,
@@ -51,7 +52,7 @@ from escalera.web.terms import term
 from escalera.web.texts import TEXTS_DIGEST, install_texts
 
 PAGES = (
-    assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, sound, files, counting, versions, dev, gate, remote_work,
+    assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins, sound, files, counting, versions, dev, gate, remote_work,
 )  # fmt: skip
 COMPRESSED = [
     "text/html",

@@ -140,7 +140,9 @@ def found_carriers(song: Song, index: int) -> list[Carrier]:
         kind = KIND_OF_SOUND.get(layer.sound_key, "crash" if layer.sound.drum == "crash" else "")
         on_one = table[np.abs(table[:, START]) <= ON_THE_ONE]
         if kind and JOIN_KINDS[kind].start_beats >= 0 and len(on_one):
-            found.append(Carrier(kind, 0, max(1, int(on_one[0, DURATION])), layer.id, False))
+            found.append(
+                Carrier(kind, 0, max(right.bar_metres[0].beat_ticks, int(on_one[0, DURATION])), layer.id, False)
+            )
         if (table[:, START] < -ON_THE_ONE).any() and not kind:
             found.append(Carrier("pickup", int(table[:, START].min()), 0, layer.id, False))
     if not any(d.kind in ("gap", "breath", "stop") and not d.parked for d in right.section.devices):

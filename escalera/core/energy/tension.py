@@ -155,6 +155,11 @@ def _opening(span: Span, bars: NDArray[np.int64]) -> NDArray[np.float64]:
     """How far low-passes have opened since they were most closed, by octaves, while they go on opening toward the end."""
     out = np.zeros(len(bars) - 1)
     middles = (bars[:-1] + bars[1:]) / 2.0
+    for p in span.section.placements:
+        low, high = p.variation.lowpass_start_hz, p.variation.lowpass_end_hz
+        if low is not None and high is not None and high > low and p.end_ticks == span.length_ticks:
+            share = np.clip((middles - p.start_ticks) / (p.end_ticks - p.start_ticks), 0.0, 1.0)
+            out = np.maximum(out, share * np.log2(high / low) / OCTAVES_OPEN)
     for curve in span.section.curves:
         if curve.lane.endswith(".lowpass_hz") and len(curve.points) > 1:
             hz = np.log2([max(20.0, v) for _, v, _ in curve.points])

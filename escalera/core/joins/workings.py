@@ -239,6 +239,14 @@ class Workings:
             patterns=(*self.song.patterns, *self.patterns),
         )
 
+    def written(self) -> Song:
+        """The song with what was laid out as its own placements, patterns, curves and throws; devices stay as they are."""
+        song = replace(self.song, patterns=(*self.song.patterns, *self.patterns), next_id=self.ids.next_id)
+        for section in self.song.sections:
+            changed = replace(self._made(section), devices=section.devices, build=section.build)
+            song = song.with_section(replace(changed, tempo_changes=section.tempo_changes))
+        return song
+
     def _made(self, section: Section) -> Section:
         changed: dict[str, object] = {}
         if section.devices or section.build:

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 from escalera.core.document.carriers import JoinDevice
 from escalera.core.document.song import Section, Song
 from escalera.core.edits.edit import Edit
 from escalera.core.edits.join_edits import AddDevice, NudgeDevice, RemoveDevice
-from escalera.core.moves.move import Move, before_of, kind
+from escalera.core.energy.join_reading import likeness, read_join, read_joins
+from escalera.core.moves.move import KINDS, Move, apply_move, before_of, kind
 from escalera.core.palette.join_kinds import JOIN_KINDS
+from escalera.errors import EditError
 
+ALIKE_ENOUGH = 0.5  # below which two joins need no varying
 LEAD_IN = ("riser", "fill", "reversed-chord", "roll", "reversed-crash", "sweep-up")
 MARK = ("crash", "impact", "sub-drop")
 # what may stand for a device when a join is varied, the least alike first
@@ -117,3 +121,43 @@ def _found(song: Song, section: Section) -> Iterator[Move]:
     if not any(not d.parked for d in section.devices):
         for key in ("breath", "reversed-chord", "shout", "beat-out"):
             yield Move(f"vary the join:0:{key}", f"{JOIN_KINDS[key].label} added", (AddDevice(section.id, key),))
+
+
+@dataclass(frozen=True, slots=True)
+class JoinVariation:
+    """A way to vary a join: the move, how alike it is to its nearest other join now and then, and why one would."""
+
+    move: Move
+    before: float
+    after: float
+    why: str
+
+
+def nearest_join(song: Song, index: int) -> tuple[int, float] | None:
+    """The other join that is carried most alike, by its section's place, and how alike; None where nothing else is carried."""
+    mine = read_join(song, index)
+    others = [r for r in read_joins(song) if r.index != index and r.carriers]
+    if not mine.carriers or not others:
+        return None
+    found = max(others, key=lambda r: likeness(mine.carriers, r.carriers, mine.beat_ticks))
+    return found.index, likeness(mine.carriers, found.carriers, mine.beat_ticks)
+
+
+def join_variations(song: Song, index: int, count: int = 4) -> list[JoinVariation]:
+    """Moves that make a join less like the one that is carried most alike, the least alike first."""
+    near = nearest_join(song, index)
+    if near is None or near[1] < ALIKE_ENOUGH:
+        return []
+    section, other = song.sections[index], read_join(song, near[0])
+    found = []
+    for move in KINDS["vary the join"](song, section):
+        try:
+            after = apply_move(song, move)
+        except EditError:
+            continue
+        then = likeness(read_join(after, index).carriers, other.carriers, other.beat_ticks)
+        if then < near[1] - 0.02:
+            found.append(
+                JoinVariation(move, near[1], then, f"{other.right.section.name} was entered like this before.")
+            )
+    return sorted(found, key=lambda v: v.after)[:count]
