@@ -29,6 +29,9 @@ I = ids(SONG)  # noqa: E741
 V, C, K, B, P = I["Verse"], I["Chorus"], I["Round kick"], I["Plucked bass"], I["Soft pad"]
 
 
+FOUND_LAYER = SONG.next_id + 1
+
+
 def section(song, key):
     return song.section_by_id[key]
 
@@ -185,6 +188,8 @@ ROWS = {
     "copy_join": ((dict(section_id=C, from_section_id=C), lambda s: [d.kind for d in carriers(s)] == ["gap"] and carriers(s)[0].id != 99), (dict(section_id=C, from_section_id=V), "Nothing was placed at the join into Verse")),
     "set_build": ((dict(section_id=C, bars=4, shape="late", loops_ticks=[3840, 960], rolls=True), lambda s: section(s, C).build.roll_layer_id == max(x.id for x in s.layers)), (dict(section_id=C, bars=9), "does not fit into Verse")),
     "remove_build": ((dict(section_id=C), lambda s: section(s, C).build is None), (dict(section_id=V), "Nothing builds into Verse")),
+    "place_found": ((dict(section_id=C, device="crash", layer_id=FOUND_LAYER), lambda s: [d.kind for d in carriers(s)] == ["crash"] and starts(s, C, FOUND_LAYER) == [3840]), (dict(section_id=C, device="riser"), "is found at the join")),
+    "write_device": ((dict(section_id=C, device_id=99), lambda s: carriers(s) == () and max(starts(s, V, K)) == 29760 - 960 and "master.level_db" in {c.lane for c in section(s, V).curves}), (dict(section_id=C, device_id=98), "Device 98 is not")),
     "target_by_phrase": ((dict(section_id=V, energies="8 3 - 5,5"), lambda s: section(s, V).target == Target(8, 5.5, turns=(Turn(0.5, 8), Turn(0.5, 3)))), (dict(section_id=V, energies="8 8 3"), "and 3 numbers were read")),
     "lift_phrase_target": ((dict(section_id=V, phrase=1, by=2), lambda s: section(s, V).target.at(0.6) == pytest.approx(section(SONG, V).target.at(0.6) + 2) and section(s, V).target.at(0.4) == section(SONG, V).target.at(0.4)), (dict(section_id=V, phrase=2, by=1), "lies outside 0 to 1")),
     "shift_section": ((dict(section_id=C, semitones=2), lambda s: starts(s, C, K) == starts(SONG, C, K)), (dict(section_id=C, semitones=40), "outside -24 to 24")),
@@ -270,7 +275,11 @@ CARRIED = (
     .with_section(replace(section(SONG, C), devices=(JoinDevice(99, "gap", -960, 960),), build=Build(2)))
 )
 CARRIED = replace(CARRIED, next_id=200)
+CRASHED = EDITS["add_layer"](
+    "wide-crash", rows=[[0, 960, 0, 49, 0, 100], [3840, 960, 0, 49, 0, 100]], length_ticks=7680 * 4, section_id=C
+).apply(SONG)
 ON_CARRIED = {
+    "write_device",
     "set_device",
     "nudge_device",
     "set_device_value",
@@ -279,7 +288,7 @@ ON_CARRIED = {
     "copy_join",
     "remove_build",
 }
-BASES = [(ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), (ON_PARKED, PARKED), ({"confirm_reading"}, GUESSED)]  # fmt: skip
+BASES = [(ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), ({"confirm_reading"}, GUESSED)]  # fmt: skip
 
 
 def base_of(kind):

@@ -103,7 +103,7 @@ def _read(song: Song, index: int) -> JoinReading:
         ordered,
         leaves,
         enters,
-        _gap_ticks(after, left, right),
+        _silence(after, left, right, carriers),
         beat_edges(left)[:-1],
         tension,
         pulls,
@@ -190,6 +190,15 @@ def _last_end(song: Song, span: Span, layer: Layer) -> int:
 def _starts_within(song: Song, span: Span, layer: Layer, low: int, high: int) -> bool:
     starts = layer_events(song, span, layer).table[:, START]
     return bool(((starts >= low) & (starts < high)).any())
+
+
+def _silence(song: Song, left: Span, right: Span, carriers: Sequence[Carrier]) -> int:
+    """The gap before the one; where one was placed that is it, however much earlier the last note ends."""
+    found = _gap_ticks(song, left, right)
+    placed = max(
+        (-c.start_ticks for c in carriers if c.placed and c.kind in ("gap", "breath") and c.end_ticks == 0), default=0
+    )
+    return placed if 0 < placed <= found < placed + left.bar_metres[-1].beat_ticks else found
 
 
 def _gap_ticks(song: Song, left: Span, right: Span) -> int:
