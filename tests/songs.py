@@ -6,21 +6,23 @@ from dataclasses import dataclass
 
 from hypothesis import strategies as st
 
+from escalera.core.document.carriers import TENSION_SHAPES
 from escalera.core.document.song import Song
 from escalera.core.edits import body_edits as B
 from escalera.core.edits import curve_edits as A
 from escalera.core.edits import form_edits as Q
 from escalera.core.edits import groove_edits as G
 from escalera.core.edits import harmony_edits as H
+from escalera.core.edits import join_edits as J
 from escalera.core.edits import judgement_edits as R
 from escalera.core.edits import layer_edits as L
 from escalera.core.edits import line_edits as N
 from escalera.core.edits import low_end_edits as X
 from escalera.core.edits import note_edits as Y
+from escalera.core.edits import placed_devices, target_edits
 from escalera.core.edits import section_edits as S
 from escalera.core.edits import song_edits as W
 from escalera.core.edits import sound_edits as D
-from escalera.core.edits import target_edits
 from escalera.core.edits import tile_edits as T
 from escalera.core.edits import voice_edits as Z
 from escalera.core.edits.edit import section_of
@@ -29,6 +31,7 @@ from escalera.core.lines.makers import MAKERS
 from escalera.core.lines.transformations import TRANSFORMATIONS
 from escalera.core.moves import apply_move, moves_for
 from escalera.core.palette.effects import EFFECT_BY_KEY
+from escalera.core.palette.join_kinds import JOIN_KINDS
 from escalera.errors import EditError
 
 KICK = [[960 * i, 240, 0, 36, 0, 100] for i in range(4)]
@@ -111,6 +114,7 @@ def edits_for(song: Song) -> st.SearchStrategy:
     section = st.sampled_from([s.id for s in song.sections])
     layer = st.sampled_from([x.id for x in song.layers] or [0])
     groove = st.sampled_from([g.id for g in song.grooves] or [0])
+    device = st.sampled_from([d.id for s in song.sections for d in s.devices] or [0])
     choices = [
         st.builds(S.AddSection, st.sampled_from(["Verse", "Bridge", "Drop"]), st.just(""), st.integers(1, 9), section),
         st.builds(S.RemoveSection, section),
@@ -120,6 +124,28 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(S.DuplicateSection, section),
         st.builds(S.ResizeSection, section, st.integers(1, 12)),
         st.builds(target_edits.SetTarget, section, st.floats(0, 10), st.floats(0, 10)),
+        st.builds(
+            J.AddDevice,
+            section,
+            st.sampled_from(sorted(JOIN_KINDS)),
+            st.none() | st.integers(-8000, 4000),
+            st.none() | st.integers(1, 9000),
+        ),
+        st.builds(J.NudgeDevice, section, device, st.integers(-2000, 2000), st.sampled_from(["whole", "start", "end"])),
+        st.builds(J.ParkDevice, section, device, st.booleans()),
+        st.builds(
+            J.SetBuild,
+            section,
+            st.integers(1, 8),
+            st.sampled_from(TENSION_SHAPES),
+            st.lists(layer, max_size=2),
+            st.just(None),
+            st.lists(st.sampled_from([3840, 1920, 960, 480]), max_size=3),
+            st.booleans(),
+            st.booleans(),
+        ),
+        st.builds(J.CopyJoin, section, section),
+        st.builds(placed_devices.WriteDevice, section, device),
         st.builds(target_edits.LiftPhraseTarget, section, st.integers(0, 3), st.floats(-3, 3)),
         st.builds(S.ShiftSection, section, st.integers(-3, 3)),
         st.builds(T.ToggleTile, section, layer, st.integers(0, 2)),

@@ -1,10 +1,13 @@
 """What carries a join: every kind of device on a song of the demo, builds, and what becomes of them when sections move."""
 
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from escalera.core.document.carriers import TENSION_SHAPES, tension_at
 from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.edits import EDITS
+from escalera.core.energy.join_reading import read_joins
 from escalera.core.joins import played
 from escalera.core.joins.actions import roll_onsets
 from escalera.core.palette.join_kinds import JOIN_KINDS, PURPOSES
@@ -13,7 +16,7 @@ from escalera.core.reading.timeline import timeline
 from escalera.core.validation.whole import validate
 from escalera.errors import EditError
 from escalera.services.demo import demo_songs
-from tests.songs import small_song
+from tests.songs import edits_for, small_song
 
 HARBOUR, ENGINES = demo_songs()
 BEAT = 960
@@ -226,3 +229,46 @@ def test_shapes_of_tension_start_low_and_end_at_the_top(shape):
     assert line[0] == 0 and line[-1] == pytest.approx(1.0) and max(line) == line[-1]
     falls = [a - b for a, b in zip(line, line[1:])]
     assert (max(falls) > 0.3) == (shape in ("two waves", "false drop"))
+
+
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(st.data())
+def test_whatever_is_edited_plays_saves_and_loses_no_device(data):
+    """Long random edits, joins among them: what plays is whole, what is saved comes back, devices go only when they are taken away."""
+    song = do(small_song(), ("add_device", 2, "riser"), ("add_device", 2, "gap"))
+    for _ in range(data.draw(st.integers(4, 10))):
+        edit = data.draw(edits_for(song))
+        kinds = sorted(d.kind for s in song.sections for d in s.devices)
+        try:
+            after = edit.apply(song)
+        except EditError:
+            continue
+        if getattr(edit, "kind", "") not in (
+            "remove_device",
+            "write_device",
+            "copy_join",
+            "lay_out",
+            "exchange_body",
+        ) and all(len(s.devices) < 20 for s in after.sections):
+            left = sorted(d.kind for s in after.sections for d in s.devices)
+            assert not [k for k in set(kinds) if left.count(k) < kinds.count(k)], edit
+        song = after
+    validate(song)
+    assert from_plain(to_plain(song, True)) == from_plain(to_plain(from_plain(to_plain(song, True)), True))
+    plays_whole(song)
+
+
+def plays_whole(song):
+    """What is played lies inside its sections, as long as they are written; tension and gaps are in range."""
+    heard = played(song)
+    line = timeline(heard)
+    assert [s.length_ticks for s in line.spans] == [s.length_ticks for s in timeline(song).spans]
+    for span in line.spans:
+        for layer in heard.layers:
+            table = layer_events(heard, span, layer).table
+            assert (table[:, DURATION] > 0).all() and (table[:, START] < span.length_ticks).all()
+        for each in span.section.curves:
+            ticks = [t for t, _, _ in each.points]
+            assert ticks == sorted(set(ticks)) and 0 <= ticks[0] and ticks[-1] <= span.length_ticks + 1
+    for reading in read_joins(song):
+        assert 0 <= float(reading.tension.min()) <= float(reading.tension.max()) <= 1 and 0 <= reading.gap_ticks
