@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -191,6 +191,23 @@ def _part(song: Song, span: Span, layer: Layer, notes: Notes) -> Part:
     duck = (layer.duck_by, layer.duck_db, layer.duck_release_beats) if layer.duck_db > 0 else None
     mine = tuple(m for m in moving if m.slot in MIX_LANES)
     return Part(layer.id, layer.family, key, spec, notes, end, gains, mine, duck, _throws(span, layer), printed)
+
+
+def head_of(part: Part, until: int) -> Part:
+    """A part with only the notes that begin before a sample: its sound is the same up to there, and a section's beginning need not
+    wait for what comes after it."""
+    notes = part.notes
+    inside = notes.start < until
+    if part.printed or inside.all():
+        return part
+    fewer = replace(
+        notes,
+        start=notes.start[inside],
+        hold=notes.hold[inside],
+        pitch=notes.pitch[inside],
+        velocity=notes.velocity[inside],
+    )
+    return replace(part, notes=fewer, key=unit_key(part.spec, fewer), end=extent(part.spec, fewer).end)
 
 
 def print_content(spec: UnitSpec, notes: Notes) -> str:

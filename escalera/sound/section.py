@@ -20,6 +20,7 @@ from escalera.sound.plan import (
     Part,
     Plan,
     chain_tail,
+    head_of,
     return_stage,
     return_tail,
     used_returns,
@@ -28,6 +29,7 @@ from escalera.sound.spec import BLOCK, Moving, TempoPoints, block_ticks
 from escalera.sound.unit import Unit, extent
 
 FADE = 2048
+HEAD_MARGIN = 44_100  # samples past a section's beginning that is mixed alone: what effects may look ahead
 AT_ONCE = 4  # units that are entered together
 SUM_BLOCK = 16384
 DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
@@ -83,11 +85,13 @@ def mix_section(plan: Plan, begin: Begin, until: int | None = None) -> SectionMi
 
     `begin` asks for a part's sound. A few are asked for at a time, so that a long section does not hold all of them.
     """
-    edges = [_edges(part, begin) for part in plan.parts]
+    parts = plan.parts if until is None else [head_of(part, until + HEAD_MARGIN) for part in plan.parts]
+    parts = [part for part in parts if len(part.notes.start)]
+    edges = [_edges(part, begin) for part in parts]
     if not any(end > start for start, end in edges):
         return SectionMix(0, np.zeros((2, 0), np.float32))
     first, last = min(start for start, _ in edges), max(end for _, end in edges)
-    used = used_returns(plan.parts)
+    used = used_returns(parts)
     tail = max([return_tail(i, plan.returns[i], plan.quarter) for i in used], default=0)
     tail += max([chain_tail(c, plan.quarter) for c in plan.buses.values()], default=0) + chain_tail(
         plan.master, plan.quarter
@@ -101,8 +105,8 @@ def mix_section(plan: Plan, begin: Begin, until: int | None = None) -> SectionMi
 
     desk = Desk(first, silent(), {f: silent() for f in sorted(families)}, {i: silent() for i in used})
     ducks = _duck_curves(plan, desk)
-    for parts, units in _together(plan.parts, begin):
-        _enter(plan, parts, units, desk, ducks)
+    for some, units in _together(parts, begin):
+        _enter(plan, some, units, desk, ducks)
     _finish(plan, desk)
     if tail and length == whole:
         for audio in (desk.out, *desk.buses.values()):

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from escalera.core.document.song import Song
-from escalera.core.energy.join_reading import Carrier, JoinReading
+from escalera.core.energy.join_reading import Carrier, JoinReading, wanted_tension
 from escalera.core.energy.tension import tension_line
 from escalera.core.joins.actions import roll_onsets
 from escalera.core.joins.builds import build_ticks, stages
@@ -43,6 +43,7 @@ class JoinDrawing:
     beats: tuple[tuple[float, str, bool], ...]  # x, label, whether a bar begins
     one: float
     tension: str
+    wanted: str  # what a build's shape asks for
     peak: tuple[float, float]
     shapes: tuple[DeviceShape, ...]
     floor: float
@@ -75,6 +76,7 @@ def draw_join(song: Song, reading: JoinReading, bars: tuple[int, int], energies:
         _beats(reading, first, last, x),
         x(0),
         points,
+        _wanted(song, reading, first, x),
         peak,
         shapes,
         floor,
@@ -136,6 +138,14 @@ def _tension(song: Song, reading: JoinReading, first: int, last: int, x) -> tupl
     line = " ".join(f"{x(t)},{_tension_y(v)}" for t, v in rows)
     peak = reading.peak_ticks + reading.beat_ticks / 2
     return line, (x(peak), _tension_y(float(reading.tension.max())))
+
+
+def _wanted(song: Song, reading: JoinReading, first: int, x) -> str:  # type: ignore[no-untyped-def]
+    values = wanted_tension(song, reading.index)
+    if values is None:
+        return ""
+    middles = np.asarray(reading.beats) - reading.left.length_ticks + reading.beat_ticks / 2
+    return " ".join(f"{x(m)},{_tension_y(v)}" for m, v in zip(middles, values) if v == v and m >= first)
 
 
 def _tension_y(value: float) -> float:

@@ -6,13 +6,22 @@ from dataclasses import dataclass
 from functools import cached_property
 from itertools import combinations
 
+import numpy as np
+
 from escalera.core.document.carriers import Build, JoinDevice
 from escalera.core.document.song import Layer, Section
 from escalera.core.edits.edit import id_in
 from escalera.core.edits.join_edits import join_metre, leading_layers, loop_text
 from escalera.core.energy.explain import Agreement, arranged_agreement
 from escalera.core.energy.join_cues import JoinCue, join_cues
-from escalera.core.energy.join_reading import JoinReading, likeness, read_join, read_joins
+from escalera.core.energy.join_reading import (
+    JoinReading,
+    likeness,
+    lows_out_ticks,
+    read_join,
+    read_joins,
+    wanted_tension,
+)
 from escalera.core.energy.model import SongEnergy, arranged
 from escalera.core.moves.join_moves import JoinVariation, join_variations, nearest_join
 from escalera.core.palette.join_kinds import PURPOSES, ROWS, JoinKind
@@ -167,7 +176,13 @@ class JoinView(PageView):
             return "Nothing pulls toward it."
         beats = -r.peak_ticks / r.beat_ticks
         said = f"Tension is highest ({float(r.tension.max()):.2f} of 1) {beats:g} {'beat' if beats == 1 else 'beats'} before the one"
-        return f"{said}." if beats <= max(1.0, r.gap_beats + 1.0) else f"{said}: it falls off before it is let go."
+        said += "." if beats <= max(1.0, r.gap_beats + 1.0) else ": it falls off before it is let go."
+        wanted = wanted_tension(self.song, self.index)
+        if wanted is not None:
+            far = float(np.nanmean(np.abs(wanted - r.tension)))
+            said += f" It lies {far:.2f} from what the build asks for."
+        lows = lows_out_ticks(r)
+        return f"{said} Low end gone for {lows / r.beat_ticks:g} beats." if lows else said
 
     # the map -----------------------------------------------------------------------------------------------------------
 

@@ -269,6 +269,6 @@ def plays_whole(song):
             assert (table[:, DURATION] > 0).all() and (table[:, START] < span.length_ticks).all()
         for each in span.section.curves:
             ticks = [t for t, _, _ in each.points]
-            assert ticks == sorted(set(ticks)) and 0 <= ticks[0] and ticks[-1] <= span.length_ticks + 1
+            assert ticks == sorted(set(ticks)) and ticks[0] >= 0 and ticks[-1] <= span.length_ticks + 1
     for reading in read_joins(song):
-        assert 0 <= float(reading.tension.min()) <= float(reading.tension.max()) <= 1 and 0 <= reading.gap_ticks
+        assert 0 <= float(reading.tension.min()) <= float(reading.tension.max()) <= 1 and reading.gap_ticks >= 0

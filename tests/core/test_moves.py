@@ -35,7 +35,9 @@ BARE = EDITS["add_section"]("Empty", "", 8).apply(BASE)
 LOUD = EDITS["set_control"](P, "level_db", 4).apply(BASE)
 PARKED = EDITS["lift"](C, P).apply(EDITS["park_body"](C, "With the pad").apply(BASE))
 PARKED = EDITS["exchange_body"](C, PARKED.section_by_id[C].parked[0].id).apply(PARKED)
+WALTZ = EDITS["set_metre"]("2/4").apply(BASE)
 SONGS = {
+    "waltz": WALTZ,
     "loud": LOUD,
     "parked": PARKED,
     "small": HATTED,
@@ -134,6 +136,11 @@ ROWS = {
     "usual level": ("loud", "Chorus", lambda a, b, s: b.layer_by_id[P].level_db == b.layer_by_id[P].sound.level_db, ("small", "Chorus")),
     "group out": ("engines", "Drop 1", lambda a, b, s: heard(a, s) - heard(b, s) == {"Closed hats", "Open hats"}, ("small", "Chorus")),
     "group in": ("engines", "Build 1", lambda a, b, s: heard(b, s) - heard(a, s) == {"Closed hats", "Open hats"}, ("small", "Verse")),
+    "last chord": ("small", "Chorus", lambda a, b, s: onsets(b, s) < onsets(a, s) and heard(a, s) == heard(b, s), ("small", "Verse")),
+    "fade out": ("small", "Chorus", lambda a, b, s: [c.points[-1][1] for c in b.section_by_id[s.id].curves] == [-60.0], ("small", "Verse")),
+    "left over": ("harbour", "Outro", lambda a, b, s: b.sections[-1].role == "tag" and len(heard(b, b.sections[-1])) == 1 and onsets(b, b.sections[-1]) > 0, ("harbour", "Intro")),
+    "cut a beat": ("small", "Verse", lambda a, b, s: timeline(a).seconds - timeline(b).seconds == pytest.approx(0.5) and b.section_by_id[s.id].bars == s.bars, ("waltz", "Verse")),
+    "phrase endings": ("harbour", "Verse 1", lambda a, b, s: heard(a, s) == heard(b, s) and onsets(a, s) == onsets(b, s), ("small", "Verse")),
     "gap before": ("small", "Chorus", lambda a, b, s: [d.kind for d in b.section_by_id[s.id].devices] == ["gap"], ("small", "Verse")),
     "lead in": ("small", "Chorus", lambda a, b, s: [d.kind for d in b.section_by_id[s.id].devices] == ["riser"], ("small", "Verse")),
     "mark the one": ("small", "Chorus", lambda a, b, s: [d.kind for d in b.section_by_id[s.id].devices] == ["crash"], ("small", "Verse")),

@@ -230,6 +230,8 @@ def key_change(facts: Facts) -> Iterator[Finding]:
     "It ends without an ending",
     "A song that stops at full height sounds switched off, unless it is meant.",
     "leave one by one",
+    "last chord",
+    "fade out",
     "slow the end",
     "strip",
 )

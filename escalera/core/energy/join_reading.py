@@ -8,10 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.document.carriers import tension_at
 from escalera.core.document.song import Layer, Song
 from escalera.core.energy.tension import beat_edges, tension_line
 from escalera.core.joins import played
 from escalera.core.joins.as_played import placed_at
+from escalera.core.joins.builds import build_ticks
 from escalera.core.palette.join_kinds import JOIN_KINDS, ROWS, JoinKind
 from escalera.core.palette.sounds import BY_KEY
 from escalera.core.reading.events import DURATION, START, layer_events, sounding_layers
@@ -211,6 +213,24 @@ def _gap_ticks(song: Song, left: Span, right: Span) -> int:
         return 0
     last = max(ends, default=-left.length_ticks)
     return -last if -left.length_ticks < last <= -left.bar_metres[-1].beat_ticks // SHORTEST_GAP else 0
+
+
+def wanted_tension(song: Song, index: int) -> NDArray[np.float64] | None:
+    """The tension that a build's shape asks for in every beat of the section before a join, 0..1, NaN before the build; shape (beats,).
+    None where nothing builds."""
+    build, reading = song.sections[index].build, read_join(song, index)
+    if build is None or build.parked:
+        return None
+    first, last = -build_ticks(reading.left, build), min(0, -max(build.gap_ticks, reading.gap_ticks))
+    middles = reading.beats - reading.left.length_ticks + reading.beat_ticks / 2
+    shares = (middles - first) / max(1, last - first)
+    return np.array([tension_at(build.shape, float(s)) if s >= 0 else np.nan for s in shares])
+
+
+def lows_out_ticks(reading: JoinReading) -> int:
+    """For how long before the one neither low end nor kick plays, 0 where they do."""
+    out = reading.pulls["lows out"] >= 1.0
+    return int(reading.left.length_ticks - reading.beats[int(np.argmax(out))]) if out.any() else 0
 
 
 # likeness ---------------------------------------------------------------------------------------------------------------

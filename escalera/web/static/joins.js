@@ -224,5 +224,16 @@ page.listen({
   settled: () => {
     buttons();
     takeUp();
+    inView();
   },
 });
+// On a narrow page the chosen join and its one are brought into view.
+function inView() {
+  const map = document.querySelector(".landings"),
+    card = /** @type {HTMLElement | null} */ (document.querySelector(".landing-card.chosen")),
+    box = document.querySelector(".join-scroll"),
+    one = document.querySelector(".the-one");
+  if (map && card) map.scrollLeft = card.offsetLeft - map.clientWidth / 2;
+  if (box && one) box.scrollLeft = (Number(one.getAttribute("x1")) / 880) * box.scrollWidth - box.clientWidth * 0.7;
+}
+inView();
