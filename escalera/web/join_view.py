@@ -24,15 +24,18 @@ from escalera.core.energy.join_reading import (
 )
 from escalera.core.energy.model import SongEnergy, arranged
 from escalera.core.moves.join_moves import JoinVariation, join_variations, nearest_join
+from escalera.core.moves.move import Move, moves_for
 from escalera.core.palette.join_kinds import PURPOSES, ROWS, JoinKind
-from escalera.core.reading.timeline import Span
+from escalera.core.reading.timeline import Span, timeline
+from escalera.core.time.ruler import RATE_HZ
 from escalera.store.repository import Head
 from escalera.web.join_drawing import JoinDrawing, draw_join
 from escalera.web.page_view import PageView
-from escalera.web.song_view import Selection
+from escalera.web.song_view import Selection, studio
 
 SHOWN = (2, 4, 8, 16)  # bars before the one
 AFTER = 2
+ENDINGS = ("leave one by one", "slow the end", "last chord", "fade out", "left over")
 ALIKE = 0.8
 SIGNS = {"slash": "◢", "backslash": "◣", "bars": "⋮", "wedge": "/", "wedge-down": "\\", "diamond": "◆", "hook": "↷", "ring": "○", "down": "▼",
          "hold": "▬", "cross": "✕"}  # fmt: skip
@@ -221,6 +224,20 @@ class JoinView(PageView):
 
     def variations(self) -> list[JoinVariation]:
         return join_variations(self.song, self.index)
+
+    # the end ----------------------------------------------------------------------------------------------------------
+
+    @property
+    def is_last(self) -> bool:
+        return self.index == len(self.song.sections) - 1
+
+    def endings(self) -> list[Move]:
+        """Ways in which the song could end, from its last section."""
+        return list(moves_for(self.song, self.section, ENDINGS)) if self.is_last else []
+
+    def tail_seconds(self) -> float:
+        """How long the song rings after its last bar."""
+        return studio().rendering.renderer.tail_samples(self.song, timeline(self.song)) / RATE_HZ
 
     def others(self) -> list[Section]:
         """Sections whose join was given devices or a build that could be copied."""

@@ -12,10 +12,10 @@ from escalera.core.document.carriers import TENSION_SHAPES
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import section_of, whole_number
 from escalera.core.palette.join_kinds import DIVISIONS
+from escalera.core.time.ruler import RATE_HZ
 from escalera.errors import EditError
 from escalera.services.join_service import contrast_of, cues_csv, join_passage, passage_edges, passage_key
 from escalera.services.studio import Outcome
-from escalera.sound.schedule import RATE_HZ
 from escalera.store.repository import Head
 from escalera.web.edits import add_edits
 from escalera.web.join_view import AFTER, SHOWN, JoinView
