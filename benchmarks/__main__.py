@@ -24,6 +24,7 @@ from benchmarks.arranging import arranging
 from benchmarks.bench import bench
 from benchmarks.groove import groove
 from benchmarks.harmony import harmony
+from benchmarks.joins import joins
 from benchmarks.memory import memory
 from benchmarks.songs import CACHE_MB, generated, large
 from benchmarks.table import REFERENCE_S, print_over, reference_s, row, seconds
@@ -271,6 +272,7 @@ def main() -> int:
     groove(benchmark)
     arranging(benchmark)
     bench(benchmark)
+    joins()
     memory()
     prediction()
     print(f"\nTook {time.perf_counter() - start:.0f} s")

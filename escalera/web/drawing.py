@@ -13,7 +13,8 @@ from escalera.core.document.song import Song
 from escalera.core.document.target import Target
 from escalera.core.edits.target_edits import phrase_shares
 from escalera.core.energy.explain import Agreement
-from escalera.core.energy.joins import DEVICES, devices_between
+from escalera.core.energy.join_reading import join_said
+from escalera.core.energy.joins import devices_between
 from escalera.core.energy.model import SectionCore, SectionEnergy, SongEnergy
 from escalera.services.rendering import MeasuredSection, MeasuredSong
 
@@ -286,15 +287,12 @@ def _spread(steps: Sequence[DrawnStep], pixels: float) -> tuple[DrawnStep, ...]:
 
 def _medallions(song: Song, energy: SongEnergy, found: Agreement) -> tuple[Medallion, ...]:
     total, bar, signs = max(1, song.bars), 0, []
-    for left, right, as_meant in zip(energy.sections, energy.sections[1:], found.as_meant):
+    for index, (left, right, as_meant) in enumerate(zip(energy.sections, energy.sections[1:], found.as_meant), 1):
         bar += left.span.section.bars
-        devices = devices_between(left.core, right.core)
-        said = ", ".join(DEVICES[name][0] for name in devices)
+        said, sign = join_said(song, index, devices_between(left.core, right.core))
         moved = "moves as the targets do" if as_meant else "moves otherwise than the targets"
         title = f"{left.span.section.name} to {right.span.section.name}: {said}; {moved}"
-        signs.append(
-            Medallion(round(100.0 * bar / total, 3), DEVICES[devices[0]][1], title, as_meant, right.span.section.id)
-        )
+        signs.append(Medallion(round(100.0 * bar / total, 3), sign, title, as_meant, right.span.section.id))
     return tuple(signs)
 
 

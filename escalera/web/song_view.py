@@ -15,7 +15,8 @@ from escalera.core.document.song import ROLES, Layer, Section, Song, uses_patter
 from escalera.core.edits.edit import id_in
 from escalera.core.edits.target_edits import phrase_text
 from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, arranged_agreement, explain, layer_changes
-from escalera.core.energy.joins import DEVICES, devices_between
+from escalera.core.energy.join_reading import join_said
+from escalera.core.energy.joins import devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.lines.line_reading import LineReading, hook_in_words
 from escalera.core.lines.makers import MAKERS, Maker
@@ -258,10 +259,10 @@ class SongView:
         if index == 0:
             return None
         left, right = self.energy.sections[index - 1], self.energy.sections[index]
-        devices = devices_between(left.core, right.core)
+        said, _ = join_said(self.song, index, devices_between(left.core, right.core))
         wanted = right.span.section.target.mean - left.span.section.target.mean
         return (
-            ", ".join(DEVICES[d][0] for d in devices),
+            said,
             self.agreement.as_meant[index - 1],
             wanted,
             right.value - left.value,

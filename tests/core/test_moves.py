@@ -141,6 +141,7 @@ ROWS = {
     "left over": ("harbour", "Outro", lambda a, b, s: b.sections[-1].role == "tag" and len(heard(b, b.sections[-1])) == 1 and onsets(b, b.sections[-1]) > 0, ("harbour", "Intro")),
     "cut a beat": ("small", "Verse", lambda a, b, s: timeline(a).seconds - timeline(b).seconds == pytest.approx(0.5) and b.section_by_id[s.id].bars == s.bars, ("waltz", "Verse")),
     "phrase endings": ("harbour", "Verse 1", lambda a, b, s: heard(a, s) == heard(b, s) and onsets(a, s) == onsets(b, s), ("small", "Verse")),
+    "surprise": ("harbour", "Chorus 2", lambda a, b, s: onsets(b, s, "Room snare") < onsets(a, s, "Room snare") and heard(a, s) == heard(b, s), ("small", "Chorus")),
     "gap before": ("small", "Chorus", lambda a, b, s: [d.kind for d in b.section_by_id[s.id].devices] == ["gap"], ("small", "Verse")),
     "lead in": ("small", "Chorus", lambda a, b, s: [d.kind for d in b.section_by_id[s.id].devices] == ["riser"], ("small", "Verse")),
     "mark the one": ("small", "Chorus", lambda a, b, s: [d.kind for d in b.section_by_id[s.id].devices] == ["crash"], ("small", "Verse")),

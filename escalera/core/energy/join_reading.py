@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from escalera.core.document.carriers import tension_at
 from escalera.core.document.song import Layer, Song
+from escalera.core.energy.joins import DEVICES
 from escalera.core.energy.tension import beat_edges, tension_line
 from escalera.core.joins import played
 from escalera.core.joins.as_played import placed_at
@@ -115,6 +116,18 @@ def _read(song: Song, index: int) -> JoinReading:
 def placed_carriers(song: Song, index: int) -> list[Carrier]:
     """Devices that were placed and sound, with the ticks at which they really begin and end; a build counts as what it is made of."""
     return [Carrier(d.kind, low, high, d.layer_id, True, d.id) for d, low, high in placed_at(song, index)]
+
+
+def join_said(song: Song, index: int, found: Sequence[str]) -> tuple[str, str]:
+    """What carries the join into a section in a line, and the sign of it: what was placed first, then what was `found` (names of
+    energy.joins)."""
+    placed = placed_carriers(song, index)
+    words = list(dict.fromkeys(c.of.label.lower() for c in placed))
+    build = song.sections[index].build
+    words += ["a build"] if build and not build.parked else []
+    words += [DEVICES[name][0] for name in found if name != "nothing" or not words]
+    sign = placed[0].of.sign if placed else "wedge" if build and not build.parked else DEVICES[found[0]][1]
+    return ", ".join(words), sign
 
 
 def found_carriers(song: Song, index: int) -> list[Carrier]:

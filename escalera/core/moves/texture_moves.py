@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 from escalera.core.bench.tune_map import tune_source
-from escalera.core.document.song import Layer, Section, Song
+from escalera.core.document.song import Ids, Layer, Section, Song
 from escalera.core.edits.edit import Edit
 from escalera.core.edits.line_edits import DoubleLine, MakeLine, TransformLine
 from escalera.core.edits.tile_edits import Lift, ToggleTile
@@ -24,6 +25,7 @@ from escalera.core.moves.move import (
     span_of,
 )
 from escalera.core.reading.phrase_notes import line_in, put_rows
+from escalera.core.reading.placements import cleared, ordered
 
 OTHER_SOUND = {
     "leads": ("glass-bell", "plucked-lead"),
@@ -32,6 +34,7 @@ OTHER_SOUND = {
     "low end": ("growl-bass", "plucked-bass"),
 }
 SIDE = 0.7
+SURPRISE_BARS = 2
 DULL_HZ = 700.0
 
 
@@ -206,3 +209,33 @@ def dull_all(song: Song, section: Section) -> Iterator[Move]:
         yield Move(
             "dull all", "Dull everything", tuple(e for x in sounding for e in changed(section, x, lambda p: dull))
         )
+
+
+@kind(
+    "surprise",
+    "A surprise where the peak is",
+    "Everything but what leads leaves where the peak is expected, and comes back: it is wanted twice.",
+    way=-1,
+)
+def surprise(song: Song, section: Section) -> Iterator[Move]:
+    sounding = playing(song, section)
+    leads = [x for x in sounding if x.family in ("voices", "leads")]
+    others = [x for x in sounding if x not in leads and x.family != "effects"]
+    if (
+        section.role not in ("chorus", "drop", "post-chorus")
+        or not leads
+        or not others
+        or section.bars < 2 * SURPRISE_BARS
+    ):
+        return
+    end = span_of(song, section).bar_ticks[SURPRISE_BARS]
+
+    def act(song: Song) -> Song:
+        here, ids = song.section_by_id[section.id], Ids(song.next_id)
+        placements = list(here.placements)
+        for layer in others:
+            placements = cleared(placements, layer.id, 0, end, ids)
+        return replace(song.with_section(replace(here, placements=ordered(placements))), next_id=ids.next_id)
+
+    label = f"Only {leads[0].name} in the first {SURPRISE_BARS} bars, then everything"
+    yield Move("surprise", label, (MoveStep(label, act),))
