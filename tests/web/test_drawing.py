@@ -4,7 +4,7 @@ import pytest
 from lxml import html
 
 from escalera.core.edits import EDITS
-from escalera.core.energy.explain import agreement
+from escalera.core.energy.explain import arranged_agreement
 from escalera.core.energy.model import arranged
 from escalera.web.drawing import FLOOR, TOP, _gaps, draw_stair, y_of
 from tests.songs import ids, small_song
@@ -15,7 +15,7 @@ NAME = ids(SONG)
 
 def drawn(song):
     energy = arranged(song)
-    return draw_stair(song, energy, None, agreement(song.sections, [s.value for s in energy.sections])), energy
+    return draw_stair(song, energy, None, arranged_agreement(energy)), energy
 
 
 @pytest.mark.parametrize(("energy", "y"), [(0, FLOOR), (10, TOP), (5, (TOP + FLOOR) / 2), (-3, FLOOR)])

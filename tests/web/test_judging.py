@@ -7,7 +7,7 @@ import pytest
 from escalera.core.checks import CHECKS, grouped, judged
 from escalera.core.checks.fixes import mends
 from escalera.core.edits import EDITS
-from escalera.core.energy.explain import agreement
+from escalera.core.energy.explain import arranged_agreement
 from escalera.core.energy.model import arranged
 from escalera.core.moves import apply_move
 from tests.songs import ids, small_song
@@ -110,7 +110,7 @@ def test_the_flawed_song_is_mended_by_previews_alone(page, server, demos):
         left = len(grouped(judged(studio.head(song_id).song).open))
         page.wait_for_selector(f"#arranging-title >> text={left} open")
     song = studio.head(song_id).song
-    found = agreement(song.sections, [s.value for s in arranged(song).sections])
+    found = arranged_agreement(arranged(song))
     assert found.joins_as_meant == found.joins == 7
     assert len(judged(song).open) <= len(first) // 3
     assert not {"distance", "join", "carried"} & {f.check for f in judged(song).open}
