@@ -178,14 +178,17 @@ class JoinView(PageView):
         if float(r.tension.max()) < 0.1:
             return "Nothing pulls toward it."
         beats = -r.peak_ticks / r.beat_ticks
-        said = f"Tension is highest ({float(r.tension.max()):.2f} of 1) {beats:g} {'beat' if beats == 1 else 'beats'} before the one"
+        said = f"Tension is highest ({float(r.tension.max()):.2f} of 1) {_beats(beats)} before the one"
         said += "." if beats <= max(1.0, r.gap_beats + 1.0) else ": it falls off before it is let go."
         wanted = wanted_tension(self.song, self.index)
         if wanted is not None:
             far = float(np.nanmean(np.abs(wanted - r.tension)))
             said += f" It lies {far:.2f} from what the build asks for."
         lows = lows_out_ticks(r)
-        return f"{said} Low end gone for {lows / r.beat_ticks:g} beats." if lows else said
+        return f"{said} Low end gone for {_beats(lows / r.beat_ticks)}." if lows else said
+
+    def silence_said(self) -> str:
+        return f"Silence of {_beats(self.reading.gap_beats)} before the one."
 
     # the map -----------------------------------------------------------------------------------------------------------
 
@@ -252,3 +255,7 @@ def _signs(reading: JoinReading, build: bool) -> str:
     found = list(dict.fromkeys(SIGNS.get(c.of.sign, "·") for c in reading.carriers))
     signs = [BUILD_SIGN, *found] if build else found
     return " ".join(signs if len(signs) <= MOST_SIGNS else [*signs[: MOST_SIGNS - 1], "…"])
+
+
+def _beats(count: float) -> str:
+    return f"{count:.4g} {'beat' if count == 1 else 'beats'}"

@@ -185,7 +185,7 @@ def test_a_build_is_designed_from_nothing_and_heard(page, server):
     after(page, lambda: page.get_by_role("button", name="Build", exact=True).click())
     build = studio.head(song_id).song.section_by_id[C].build
     assert (build.bars, build.shape, build.gap_ticks, build.keeps) == (4, "late", 960, (NAME["Plucked bass"],))
-    assert page.locator(".build-stage").count() >= 3 and "Silence of 1 beats" in page.inner_text(".verdict")
+    assert page.locator(".build-stage").count() >= 3 and "Silence of 1 beat before" in page.inner_text(".verdict")
     page.keyboard.press("l")
     page.wait_for_function("() => window.escalera.join()")
     heard = page.evaluate("window.escalera.join()")

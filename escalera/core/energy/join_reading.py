@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.caching import Results
 from escalera.core.document.carriers import tension_at
 from escalera.core.document.song import Layer, Song
 from escalera.core.energy.joins import DEVICES
@@ -17,7 +19,7 @@ from escalera.core.joins.as_played import placed_at
 from escalera.core.joins.builds import build_ticks
 from escalera.core.palette.join_kinds import JOIN_KINDS, ROWS, JoinKind
 from escalera.core.palette.sounds import BY_KEY
-from escalera.core.reading.events import DURATION, START, layer_events, sounding_layers
+from escalera.core.reading.events import DURATION, START, heard_in, layer_events, sounding_layers
 from escalera.core.reading.timeline import Span, timeline
 
 KIND_OF_SOUND = {sound: row.key for row in reversed(ROWS) for sound in row.sounds if BY_KEY[sound].family == "effects"}
@@ -46,7 +48,7 @@ class Carrier:
 
 @dataclass(frozen=True, eq=False)
 class JoinReading:
-    """The join into a section as it plays. `tension` has a value for every beat of the section before; ticks count from the one."""
+    """The join into a section as it plays; ticks count from the one."""
 
     index: int
     left: Span
@@ -55,9 +57,22 @@ class JoinReading:
     leaves: tuple[tuple[Layer, int], ...]  # layers, and when their last sound ends
     enters: tuple[Layer, ...]
     gap_ticks: int
-    beats: NDArray[np.int64]
-    tension: NDArray[np.float64]
-    pulls: dict[str, NDArray[np.float64]]
+    song: Song = field(repr=False)  # as it is played
+
+    @cached_property
+    def beats(self) -> NDArray[np.int64]:
+        """Where the beats of the section before begin, in its ticks; shape (beats,)."""
+        return beat_edges(self.left)[:-1]
+
+    @property
+    def tension(self) -> NDArray[np.float64]:
+        """Tension of every beat of the section before, 0..1; shape (beats,)."""
+        return tension_line(self.song, self.left)[0]
+
+    @property
+    def pulls(self) -> dict[str, NDArray[np.float64]]:
+        """What makes the tension, each 0..1 and of its shape."""
+        return tension_line(self.song, self.left)[1]
 
     @property
     def beat_ticks(self) -> int:
@@ -87,30 +102,52 @@ def read_joins(song: Song) -> list[JoinReading]:
     return [read_join(song, i) for i in range(1, len(song.sections))]
 
 
+@dataclass(frozen=True, slots=True)
+class _Parts:
+    """What of a reading is the same wherever its two sections stand; layers by id."""
+
+    carriers: tuple[Carrier, ...]
+    leaves: tuple[tuple[int, int], ...]
+    enters: tuple[int, ...]
+    gap_ticks: int
+
+
+_kept: Results[_Parts] = Results(2048)
+
+
 def _read(song: Song, index: int) -> JoinReading:
     after = played(song)
     left, right = timeline(after).spans[index - 1 : index + 1]
-    tension, pulls = tension_line(after, left)
-    carriers = (*placed_carriers(song, index), *found_carriers(song, index))
+    placed = tuple(placed_carriers(song, index))
+    states = [song] if after is song else [song, after]
+    heard = tuple(
+        (heard_in(s, span), tuple(x.id for x in sounding_layers(s, span.section)))
+        for s in states
+        for span in timeline(s).spans[index - 1 : index + 1]
+    )
+    parts = _kept.get_or_make((heard, placed, _quiet(song, index)), lambda: _parts(song, index, left, right, placed))
+    layers = after.layer_by_id
+    leaves = tuple((layers[i], end) for i, end in parts.leaves)
+    enters = tuple(layers[i] for i in parts.enters)
+    return JoinReading(index, left, right, parts.carriers, leaves, enters, parts.gap_ticks, after)
+
+
+def _quiet(song: Song, index: int) -> bool:
+    """Whether something placed makes a gap already, so that none is looked for."""
+    return any(d.kind in ("gap", "breath", "stop") and not d.parked for d in song.sections[index].devices)
+
+
+def _parts(song: Song, index: int, left: Span, right: Span, placed: tuple[Carrier, ...]) -> _Parts:
+    after = played(song)
+    carriers = (*placed, *found_carriers(song, index))
     before, then = sounding_layers(after, left.section), sounding_layers(after, right.section)
     ends = {x.id: _last_end(after, left, x) for x in before}
     in_first = {x.id for x in then if _starts_within(after, right, x, -left.bar_ticks[1], right.bar_ticks[1])}
-    leaves = tuple((x, ends[x.id]) for x in before if x.id not in in_first and ends[x.id] > -left.bar_ticks[1] * 2)
+    leaves = tuple((x.id, ends[x.id]) for x in before if x.id not in in_first and ends[x.id] > -left.bar_ticks[1] * 2)
     were = {x.id for x in before if ends[x.id] > -left.bar_ticks[1]}
-    enters = tuple(x for x in then if x.id in in_first and x.id not in were)
+    enters = tuple(x.id for x in then if x.id in in_first and x.id not in were)
     ordered = tuple(sorted(carriers, key=lambda c: (c.start_ticks, -c.end_ticks, c.kind)))
-    return JoinReading(
-        index,
-        left,
-        right,
-        ordered,
-        leaves,
-        enters,
-        _silence(after, left, right, carriers),
-        beat_edges(left)[:-1],
-        tension,
-        pulls,
-    )
+    return _Parts(ordered, leaves, enters, _silence(after, left, right, carriers))
 
 
 def placed_carriers(song: Song, index: int) -> list[Carrier]:
@@ -160,7 +197,7 @@ def found_carriers(song: Song, index: int) -> list[Carrier]:
             )
         if (table[:, START] < -ON_THE_ONE).any() and not kind:
             found.append(Carrier("pickup", int(table[:, START].min()), 0, layer.id, False))
-    if not any(d.kind in ("gap", "breath", "stop") and not d.parked for d in right.section.devices):
+    if not _quiet(song, index):
         gap = _gap_ticks(song, left, right)
         if gap >= left.bar_metres[-1].beat_ticks // 2:
             found.append(Carrier("gap", -gap, 0, 0, False))

@@ -27,7 +27,7 @@ def _is_last(song: Song, section: Section) -> bool:
     return song.sections[-1].id == section.id
 
 
-@kind("last chord", "Last chord", "The last bar is one chord that rings out: the end is said once.", way=-1)
+@kind("last chord", "Last chord", "The last bar is one chord that rings out: the end is said once.", way=-1, room=True)
 def last_chord(song: Song, section: Section) -> Iterator[Move]:
     if not _is_last(song, section) or section.bars < 2 or not any(map(is_pitched, playing(song, section))):
         return
@@ -49,7 +49,7 @@ def last_chord(song: Song, section: Section) -> Iterator[Move]:
     yield Move("last chord", "One chord in the last bar", (MoveStep("The last bar is one chord", act),))
 
 
-@kind("fade out", "Fade out", "The mix fades over the last bars, and nothing stops.", way=-1)
+@kind("fade out", "Fade out", "The mix fades over the last bars, and nothing stops.", way=-1, room=True)
 def fade_out(song: Song, section: Section) -> Iterator[Move]:
     span = span_of(song, section)
     if not _is_last(song, section) or any(c.lane == "master.level_db" for c in section.curves):
@@ -147,6 +147,7 @@ def cut_a_beat(song: Song, section: Section) -> Iterator[Move]:
     "phrase endings",
     "Phrases that say more, once more, over",
     "The last notes of phrases stay open, open again, and close on the home note.",
+    room=True,
 )
 def phrase_endings(song: Song, section: Section) -> Iterator[Move]:
     span, count = span_of(song, section), len(section.phrases)

@@ -13,7 +13,8 @@ from escalera.core.edits.note_edits import ChangeNotes
 from escalera.core.edits.section_edits import DuplicateSection, ResizeSection, ShiftSection
 from escalera.core.edits.song_edits import GlideTempo
 from escalera.core.edits.tile_edits import Lift, ToggleTile
-from escalera.core.energy.model import section_energy
+from escalera.core.energy.features import section_stats
+from escalera.core.energy.stats import BANDS
 from escalera.core.moves.move import (
     FORM,
     NEIGHBOUR,
@@ -153,8 +154,9 @@ def enter(song: Song, section: Section) -> Iterator[Move]:
 
 @kind("leave one by one", "Leave one by one", "A layer or two fewer in every phrase, until one is left.", way=-1)
 def leave(song: Song, section: Section) -> Iterator[Move]:
-    shares = section_energy(song, span_of(song, section)).shares
-    heaviest = sorted(playing(song, section), key=lambda x: -shares.get(x.id, 0.0))
+    layers, stats = section_stats(song, span_of(song, section))
+    power = {x.id: float(p) for x, p in zip(layers, stats[:, :, : len(BANDS)].sum(axis=(1, 2)))}
+    heaviest = sorted(playing(song, section), key=lambda x: -power.get(x.id, 0.0))
     edits = _staggered(song, section, heaviest, False)
     if edits:
         yield Move("leave one by one", "Layers leave phrase by phrase, the heaviest first", edits)
