@@ -4,15 +4,17 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from escalera.core.document.carriers import TENSION_SHAPES, tension_at
+from escalera.core.document.carriers import TENSION_SHAPES, Build, tension_at
 from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.edits import EDITS
+from escalera.core.edits.join_edits import distance_ticks, loop_text, loop_ticks
 from escalera.core.energy.join_reading import read_joins
 from escalera.core.joins import played
 from escalera.core.joins.actions import roll_onsets
 from escalera.core.palette.join_kinds import JOIN_KINDS, PURPOSES
 from escalera.core.reading.events import DURATION, PITCH, START, layer_events
 from escalera.core.reading.timeline import timeline
+from escalera.core.time.metre import Metre
 from escalera.core.validation.whole import validate
 from escalera.errors import EditError
 from escalera.services.demo import demo_songs
@@ -140,6 +142,27 @@ def test_every_kind_has_a_row():
 def test_what_cannot_be_is_refused_with_a_sentence(kind, args, says):
     with pytest.raises(EditError, match=says):
         EDITS[kind](section_id=C, **args).apply(HARBOUR)
+
+
+@pytest.mark.parametrize("text, ticks", [
+    ("-4", -3840), ("−2 bars", -7680), ("1 bar 2 beats", 5760), ("-1/2 beat", -480), ("1/4", 240), ("0,5 beats", 480), ("120 ticks", 120), ("3 sixteenths", 720), ("0", 0),
+])  # fmt: skip
+def test_distances_are_read_as_they_are_said(text, ticks):
+    assert distance_ticks(text, Metre()) == ticks
+
+
+@pytest.mark.parametrize("text", ["soon", "", "4 apples", "--", "1 bar, then 2"])
+def test_what_is_no_distance_is_refused(text):
+    with pytest.raises(EditError):
+        distance_ticks(text, Metre())
+
+
+@pytest.mark.parametrize("text, ticks", [("4, 2, 1, 1/2, 1/4", (15360, 7680, 3840, 1920, 960)), ("2 bars; 1; 2 beats; 1", (7680, 3840, 1920, 960)), ("", ())])  # fmt: skip
+def test_loops_are_read_in_bars_and_said_again(text, ticks):
+    assert loop_ticks(text, Metre()) == ticks
+    assert loop_ticks(loop_text(Build(loops_ticks=ticks), Metre()), Metre()) == ticks
+    with pytest.raises(EditError, match="is no loop length"):
+        loop_ticks("one", Metre())
 
 
 def test_a_riser_longer_than_what_lies_before_it_begins_with_the_song():

@@ -24,7 +24,7 @@ from escalera.core.time.metre import Metre
 from escalera.errors import EditError, shown
 
 UNITS = {"bar": "bar", "beat": "beat", "b": "beat", "tick": "tick", "sixteenth": "sixteenth"}
-PART = re.compile(r"(\d+(?:[.,]\d+)?|\d+/\d+)\s*([a-z]*)")
+PART = re.compile(r"(\d+/\d+|\d+(?:[.,]\d+)?)\s*([a-z]*)")
 LOOP = re.compile(r"(\d+(?:/\d+)?)\s*(bars?|beats?)?")
 
 
