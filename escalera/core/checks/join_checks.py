@@ -160,7 +160,11 @@ def gap_filled(facts: Facts) -> Iterator[Finding]:
             if d.kind == "gap" and not d.parked and d.chosen("tails") == "ring"
         ]
         if not (
-            ringing or (r.gap_ticks >= r.beat_ticks // 2 and not any(c.placed and c.kind == "gap" for c in r.carriers))
+            ringing
+            or (
+                r.gap_ticks >= r.beat_ticks // 2
+                and not any(c.placed and c.kind in ("gap", "breath") for c in r.carriers)
+            )
         ):
             continue
         begins = -max(r.gap_ticks, r.beat_ticks // 2)
