@@ -221,6 +221,26 @@ class JoinView(PageView):
         ]
         return sorted(found, key=lambda row: -row[2])[:3]
 
+    def gaps(self) -> str:
+        """The silences of the song beside each other, where there are several."""
+        found = [(r.right.section.name, r.gap_beats) for r in read_joins(self.song) if r.gap_ticks]
+        return ", ".join(f"{name} {_beats(beats)}" for name, beats in found) if len(found) > 1 else ""
+
+    def shorter_gap(self) -> Move | None:
+        """Half of this join's gap, where an earlier one is no longer than it."""
+        mine = next((d for d in self.section.devices if d.kind in ("gap", "breath") and not d.parked), None)
+        earlier = [r.gap_ticks for r in read_joins(self.song)[: self.index - 1] if r.gap_ticks]
+        if mine is None or not earlier or max(earlier) > self.reading.gap_ticks:
+            return None
+        return next(
+            (
+                m
+                for m in moves_for(self.song, self.section, ("vary the join",))
+                if m.key == f"vary the join:{mine.id}:half"
+            ),
+            None,
+        )
+
     def nearest(self) -> tuple[str, int] | None:
         found = nearest_join(self.song, self.index)
         return (self.song.sections[found[0]].name, round(100 * found[1])) if found else None

@@ -143,11 +143,15 @@ def _gap(song: Song, span: Span, bars: NDArray[np.int64]) -> NDArray[np.float64]
     lasting = [np.minimum(t[:, DURATION], STRUCK_TICKS) if drum else t[:, DURATION] for drum, t in tables]
     ends = np.concatenate([t[:, START] + d for (_, t), d in zip(tables, lasting)]) if tables else np.zeros(0)
     edge = span.length_ticks - span.bar_metres[-1].beat_ticks
-    busy = ((starts >= span.bar_ticks[-2]) & (starts < edge)).sum()
-    sounding = ((starts >= edge) | (ends > edge + 60)).sum() if busy else 1
-    if busy >= 3 and sounding == 0:
-        out[bars[:-1] >= span.bar_ticks[-2]] = 0.5 if len(out) > span.section.bars else 1.0
-        out[bars[:-1] >= edge] = 1.0
+    last = float(ends.max(initial=0.0))  # when the last sound ends
+    bar = span.bar_ticks[-1] - span.bar_ticks[-2]
+    busy = ((starts >= last - bar) & (starts < last)).sum()
+    if busy >= 3 and last <= edge + STRUCK_TICKS and last > 0:
+        if len(out) == span.section.bars:
+            out[-1] = 1.0
+        else:
+            out[bars[:-1] >= span.bar_ticks[span.bar_of(int(last) - 1)]] = 0.5
+            out[bars[:-1] >= last - STRUCK_TICKS] = 1.0
     return out
 
 
