@@ -8,7 +8,7 @@ from escalera.core.document.carriers import TENSION_SHAPES, Build, tension_at
 from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.edits import EDITS
 from escalera.core.edits.join_edits import distance_ticks, loop_text, loop_ticks
-from escalera.core.energy.join_reading import read_joins
+from escalera.core.energy.join_reading import read_join, read_joins
 from escalera.core.joins import played
 from escalera.core.joins.actions import roll_onsets
 from escalera.core.palette.join_kinds import JOIN_KINDS, PURPOSES
@@ -177,8 +177,9 @@ def test_a_riser_longer_than_what_lies_before_it_begins_with_the_song():
 
 
 def test_what_climbs_ends_where_the_gap_begins():
-    song = do(HARBOUR, ("add_device", C, "riser"), ("add_device", C, "roll"), ("add_device", C, "gap"))
+    song = do(HARBOUR, *(("add_device", C, kind) for kind in ("riser", "roll", "held-chord", "gap")))
     by_kind = {d.kind: d.layer_id for d in song.section_by_id[C].devices}
+    assert read_join(song, song.index_of(C)).gap_beats == 1, "a held chord ends there too"
     for kind in ("riser", "roll"):
         assert max(n[0] + n[1] for n in notes(song, LEFT, by_kind[kind]) if n[0] >= LENGTH - 8 * BEAT) == LENGTH - BEAT
 

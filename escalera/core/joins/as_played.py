@@ -53,9 +53,9 @@ def lay_join(work: Workings, index: int) -> None:
 
 
 def extent_of(work: Workings, join: Join, device: JoinDevice) -> tuple[int, int]:
-    """First tick of a device and the one after its last, counted from the one: inside the song, and before the gap where it leads there."""
+    """First tick of a device and the one after its last, counted from the one: inside the song, and before the gap where it would last into it."""
     low, high = max(device.start_ticks, work.earliest(join)), min(device.end_ticks, work.latest(join))
-    if device.of.leads:
+    if device.kind not in LAST:
         rests = [a for a, b in silences(work, join) if low < a < high <= max(b, 0)]
         high = min([high, *rests])
     return low, high
