@@ -8,16 +8,18 @@ from __future__ import annotations
 
 from collections import defaultdict, deque
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from math import log10
 
 from escalera.cleaning import clean_line
 from escalera.core.time.ticks import TICKS_PER_QUARTER
 from escalera.errors import FormatError
-from escalera.formats.midi_scan import CONTROL, META, NOTE_OFF, NOTE_ON, Event, scan_midi
+from escalera.formats.midi_scan import BEND, CONTROL, META, NOTE_OFF, NOTE_ON, Event, scan_midi
 
 LONGEST_TICKS = 64 * 4 * TICKS_PER_QUARTER  # a note that was never ended sounds no longer
 SUSTAIN, VOLUME, PLACE, EXPRESSION = 64, 7, 10, 11
+DATA, RPN_LOW, RPN_HIGH = 6, 100, 101
+BEND_REACH, BENT = 2, 0.75  # semitones: how far a bend reaches unless said, and how far it has to have come
 USUAL_VOLUME = 100  # of a channel that says nothing
 DRUM_CHANNEL = 9
 TRACK_NAME, INSTRUMENT, MARKER, CUE, TEMPO, METRE, KEY = 0x03, 0x04, 0x06, 0x07, 0x51, 0x58, 0x59
@@ -96,6 +98,7 @@ class _Struck:
     velocity: int
     part: ChannelNotes
     level_db: float
+    bent: int = 0  # semitones
 
 
 class _Track:
@@ -112,6 +115,11 @@ class _Track:
         self.open: dict[tuple[int, int], deque[_Struck]] = defaultdict(deque)
         self.held: dict[int, list[tuple[_Struck, int]]] = defaultdict(list)  # by channel: ends wait for the pedal
         self.pedal: dict[int, bool] = defaultdict(bool)
+        self.bent: dict[int, int] = defaultdict(int)  # by channel: semitones that its bend has reached
+        self.reach: dict[int, int] = defaultdict(lambda: BEND_REACH)
+        self.asked: dict[int, list[int]] = defaultdict(
+            lambda: [127, 127]
+        )  # by channel: the registered parameter that is set
 
     def read(self) -> None:
         now = 0
@@ -122,11 +130,15 @@ class _Track:
                 continue
             kind, channel = status & 0xF0, status & 0x0F
             if kind == NOTE_ON and second:
-                self.open[channel, first].append(_Struck(now, second, self._part(channel), self._level_db(channel)))
+                self.open[channel, first].append(
+                    _Struck(now, second, self._part(channel), self._level_db(channel), self.bent[channel])
+                )
             elif kind in (NOTE_ON, NOTE_OFF):
                 self._note_off(channel, first, now)
             elif kind == CONTROL:
                 self._control_change(channel, first, second, now)
+            elif kind == BEND:
+                self._bend(channel, first + 128 * second - 8192, now)
             else:
                 self.programs[channel] = first
         self._close_all(now)
@@ -176,7 +188,7 @@ class _Track:
 
     def _end(self, struck: _Struck, pitch: int, now: int) -> None:
         length = min(max(1, now - struck.start), LONGEST_TICKS)
-        struck.part.notes.append((struck.start, length, pitch, struck.velocity))
+        struck.part.notes.append((struck.start, length, min(127, max(0, pitch + struck.bent)), struck.velocity))
         self.levels[id(struck.part)].append(struck.level_db)
 
     def _control_change(self, channel: int, control: int, value: int, now: int) -> None:
@@ -189,10 +201,31 @@ class _Track:
             self.pedal[channel] = down
         elif control in (VOLUME, EXPRESSION):
             self.volumes[channel][control] = value
-        elif control == PLACE and channel not in self.pans:
-            self.pans[channel] = max(-1.0, (value - 64) / 63.0)
+        elif control == PLACE:
+            self.pans.setdefault(channel, max(-1.0, (value - 64) / 63.0))
+        elif control in (RPN_HIGH, RPN_LOW):
+            self.asked[channel][control == RPN_LOW] = value
+        elif control == DATA:
+            if self.asked[channel] == [0, 0]:  # the registered parameter for the reach of bends
+                self.reach[channel] = min(24, value)
         else:
             self.facts.dropped["other controller"] += 1
+
+    def _bend(self, channel: int, value: int, now: int) -> None:
+        """A bend is read as the notes it reaches: what sounds goes on a semitone or more away once it is three quarters there."""
+        semitones = value / 8192.0 * self.reach[channel]
+        if channel == DRUM_CHANNEL or abs(semitones - self.bent[channel]) < BENT:
+            return
+        self.bent[channel] = round(semitones)
+        self.facts.dropped["bend (kept as the notes it reaches)"] += 1
+        for (sounding, pitch), waiting in self.open.items():
+            if sounding == channel:
+                for struck in list(waiting):
+                    if now > struck.start:
+                        self._end(struck, pitch, now)
+                        waiting[waiting.index(struck)] = replace(struck, start=now, bent=self.bent[channel])
+                    else:
+                        waiting[waiting.index(struck)] = replace(struck, bent=self.bent[channel])
 
     def _lift_pedal(self, channel: int, now: int) -> None:
         for struck, pitch in self.held.pop(channel, []):

@@ -18,11 +18,11 @@ MAX_CHANGES = 20_000  # of tempo, metre, key and markers together
 MAX_TRACKS = 256
 MAX_TEXT_BYTES = 400
 NOTE_OFF, NOTE_ON, PRESSURE, CONTROL, PROGRAM, CHANNEL_PRESSURE, BEND = 0x80, 0x90, 0xA0, 0xB0, 0xC0, 0xD0, 0xE0
-CONTROLS = frozenset({7, 10, 64})  # volume, place, sustain pedal
+CONTROLS = frozenset({6, 7, 10, 11, 64, 100, 101})  # volume, place, expression, sustain pedal; how far a bend reaches
 END_OF_TRACK = 0x2F
 TEXTS = frozenset({0x03, 0x04, 0x06, 0x07})  # names of track and instrument, markers, cues
 FACTS = {0x51: 3, 0x58: 4, 0x59: 2}  # tempo, metre and key with their lengths
-DROPPED = {PRESSURE: "polytouch", CHANNEL_PRESSURE: "aftertouch", BEND: "pitchwheel", CONTROL: "other controller"}
+DROPPED = {PRESSURE: "polytouch", CHANNEL_PRESSURE: "aftertouch", CONTROL: "other controller"}
 CUT_OFF = "The MIDI file ends in the middle of a track; it seems to be cut off. Copy or export it again."
 DAMAGED = "The MIDI file is damaged and cannot be read ({}). Export it again."
 
@@ -143,7 +143,7 @@ class _Walk:
                     raise FormatError(
                         f"The file holds more than {MAX_NOTES:,} notes, the most that are read. Split it over several files."
                     )
-        elif kind != PROGRAM and not (kind == CONTROL and self.data[at] in CONTROLS):
+        elif kind not in (PROGRAM, BEND) and not (kind == CONTROL and self.data[at] in CONTROLS):
             self.found.dropped[DROPPED[kind]] += 1
             return
         first, second = self.data[at], self.data[at + 1] if size == 2 else 0

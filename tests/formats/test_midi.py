@@ -91,7 +91,7 @@ def test_smpte_divisions_count_time():
     assert read_midi(bytes(data)).parts[0].notes == [(0, 1920, 60, 90)]
 
 
-def test_the_pedal_lengthens_and_bends_are_said_to_be_dropped():
+def test_the_pedal_lengthens_and_a_trace_of_a_bend_changes_nothing():
     pedal = lambda v: mido.Message("control_change", control=64, value=v)  # noqa: E731
     data = midi(
         [
@@ -106,9 +106,37 @@ def test_the_pedal_lengthens_and_bends_are_said_to_be_dropped():
             ]
         ]
     )
-    found = import_midi(data, "x")
-    assert read_midi(data).parts[0].notes[0] == (0, 1920, 60, 90)
-    assert any("pitchwheel" in line and "dropped" in line for line in found.report)
+    assert read_midi(data).parts[0].notes == [(0, 1920, 60, 90), (1920, 20, 62, 90)]
+
+
+def control(number, value):
+    return mido.Message("control_change", control=number, value=value)
+
+
+def bend(semitones, reach=2):
+    return mido.Message("pitchwheel", pitch=max(-8192, min(8191, round(8192 * semitones / reach))))
+
+
+@pytest.mark.parametrize("events, notes", [
+    ([(0, on(60)), (240, bend(2)), (240, off(60)), (0, bend(0)), (0, on(60)), (240, off(60))], [(0, 480, 60, 90), (480, 480, 62, 90), (960, 480, 60, 90)]),
+    ([(0, bend(-1)), (0, on(60)), (240, off(60))], [(0, 480, 59, 90)]),
+    ([(0, on(60)), *[(10, bend(0.3 * (-1) ** i)) for i in range(20)], (40, off(60))], [(0, 480, 60, 90)]),  # a vibrato
+    ([(0, control(101, 0)), (0, control(100, 0)), (0, control(6, 12)), (0, on(60)), (240, bend(7, 12)), (240, off(60))], [(0, 480, 60, 90), (480, 480, 67, 90)]),
+    ([(0, control(101, 0)), (0, control(100, 2)), (0, control(6, 12)), (0, on(60)), (240, bend(2)), (240, off(60))], [(0, 480, 60, 90), (480, 480, 62, 90)]),
+])  # fmt: skip
+def test_bends_are_the_notes_they_reach(events, notes):
+    data = midi([events])
+    assert read_midi(data).parts[0].notes == notes
+    if len({p for _, _, p, _ in notes}) > 1:
+        assert any("bend (kept as the notes it reaches)" in line for line in import_midi(data, "x").report)
+
+
+def test_expression_goes_into_velocities():
+    data = midi(
+        [[(0, on(60)), (240, off(60)), (0, control(11, 40)), (0, on(60)), (240, off(60)), (0, on(60)), (240, off(60))]]
+    )
+    loud, soft, _ = (v for _, _, _, v in read_midi(data).parts[0].notes)
+    assert soft < loud
 
 
 @pytest.mark.parametrize("kind", [0, 1])
