@@ -7,6 +7,7 @@ grid, velocities, pedal, pushes, passing tones and fills. FIT styles were looked
 from __future__ import annotations
 
 import io
+import math
 import random
 from dataclasses import dataclass, field
 
@@ -328,3 +329,31 @@ class _Band:
         written = io.BytesIO()
         out.save(file=written)
         return written.getvalue()
+
+
+def freely(data: bytes, seed: int) -> tuple[bytes, list[float]]:
+    """A performance played without a click, at 120 bpm in the file whatever its own tempo, and where its beats fall in seconds: they
+    breathe over phrases by a twentieth, and wander."""
+    dice, source = random.Random(seed), mido.MidiFile(file=io.BytesIO(data))
+    events = [(m, track) for track in source.tracks for m in track]
+    tempo = next(m.tempo for m, _ in events if m.type == "set_tempo") / 1e6
+    end = max(sum(m.time for m in track) for track in source.tracks) // source.ticks_per_beat + 8
+    beats, wander, phase = [0.37], 0.0, dice.random() * 6
+    for beat in range(int(end)):
+        wander = 0.92 * wander + dice.gauss(0, 0.012)
+        beats.append(beats[-1] + tempo * (1 + 0.05 * math.sin(beat / 24 * math.pi + phase) + wander))
+    out = mido.MidiFile(ticks_per_beat=BEAT)
+    for track in source.tracks:
+        made, now, last = mido.MidiTrack(), 0, 0
+        for message in track:
+            now += message.time
+            if message.type in ("set_tempo", "time_signature", "key_signature", "marker"):
+                continue
+            place, rest = divmod(now / source.ticks_per_beat, 1)
+            at = round((beats[int(place)] * (1 - rest) + beats[int(place) + 1] * rest) * 2 * BEAT)
+            made.append(message.copy(time=max(0, at - last)))
+            last = max(at, last)
+        out.tracks.append(made)
+    written = io.BytesIO()
+    out.save(file=written)
+    return written.getvalue(), beats

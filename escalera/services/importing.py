@@ -19,6 +19,7 @@ from escalera.core.validation.whole import validate
 from escalera.errors import FormatError, InputError
 from escalera.formats.midi_read import MidiFacts, read_midi
 from escalera.formats.project import read_project
+from escalera.services.import_grid import on_found_bars
 from escalera.services.import_parts import make_layers, place_notes, played_from
 from escalera.services.import_sections import add_sections, marked_bars, named_parts, song_key, tempo_at
 
@@ -62,8 +63,8 @@ class Bars:
 
 def import_midi(data: bytes, title: str) -> Imported:
     """A song from a MIDI file, read as a musician would. Raises FormatError."""
-    facts = _thinned(read_midi(data))
     report: list[str] = []
+    facts = on_found_bars(_thinned(read_midi(data)), report)
     bars = _bars(facts, report)
     played = played_from(facts, bars.ticks, bars.metres)
     marked = marked_bars(facts, played)
