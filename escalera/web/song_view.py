@@ -18,6 +18,7 @@ from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, arra
 from escalera.core.energy.join_reading import join_said
 from escalera.core.energy.joins import devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
+from escalera.core.joins import device_tiles
 from escalera.core.lines.line_reading import LineReading, hook_in_words
 from escalera.core.lines.makers import MAKERS, Maker
 from escalera.core.moves.suggestions import APART
@@ -93,6 +94,9 @@ def _first_played(song: Song, layer_id: int) -> int:
     return next(playing, song.sections[0].id if song.sections else 0)
 
 
+DEVICE_SAID = "; a device at the join plays it"
+
+
 @dataclass(frozen=True)
 class WallRow:
     """A layer and its row of tiles, ready made and remembered, since a wall has hundreds."""
@@ -109,6 +113,7 @@ def wall_row(
     names: tuple[tuple[int, str], ...],
     shift: int,
     chosen: tuple[int, int] | None,
+    by_devices: frozenset[tuple[int, int]] = frozenset(),
 ) -> Markup:
     """The buttons of one row of the wall; only their labels hold words of the user, and are escaped."""
     section_names, glaze = dict(names), family.replace(" ", "-")
@@ -116,12 +121,14 @@ def wall_row(
     for index, t in enumerate(row):
         marks = (" varied" if t.varied else "") + (" first" if t.phrase == 0 and index else "")
         marks += " chosen" if chosen == (t.section_id, t.phrase) else ""
-        bare = t.state == "empty"
+        bare, at_join = t.state == "empty", (t.section_id, t.phrase) in by_devices
+        marks += " at-join" if at_join else ""
+        said = DEVICE_SAID if at_join else ""
         parts.append(
             f'<button type="button" role="gridcell" tabindex="-1" class="tile {t.state} fam-{glaze}{marks}"'
             f' id="t{t.section_id}-{t.layer_id}-{t.phrase}" data-tile="{t.section_id}:{t.layer_id}:{t.phrase}"'
             f' style="grid-column:{t.first_bar + shift}/span {t.bars}" aria-selected="{"false" if bare else "true"}"'
-            f' aria-label="{escape(f"{name}, {section_names[t.section_id]}, {t.said}")}">{"" if bare else _fill(t)}</button>'
+            f' aria-label="{escape(f"{name}, {section_names[t.section_id]}, {t.said}{said}")}">{"" if bare else _fill(t)}</button>'
         )
     return Markup("".join(parts))
 
@@ -138,7 +145,7 @@ def looks_alike(a: Song, b: Song) -> bool:
         return [(x.id, x.name, x.family, x.sound_key, x.muted, x.reason, x.aside) for x in song.layers]
 
     def sections(song: Song) -> list[tuple[object, ...]]:
-        return [(s.id, s.name, s.bars, s.phrases, s.placements) for s in song.sections]
+        return [(s.id, s.name, s.bars, s.phrases, s.placements, s.devices, s.build) for s in song.sections]
 
     same_names = [p.name for p in a.patterns] == [p.name for p in b.patterns]
     return same_names and a.lead_bars == b.lead_bars and layers(a) == layers(b) and sections(a) == sections(b)
@@ -184,11 +191,14 @@ class SongView:
     def wall(self) -> list[WallRow]:
         found = [tiles(self.song, span) for span in self.energy.line.spans]
         names = tuple((s.id, s.name) for s in self.song.sections)
-        s, rows = self.selection, []
+        s, rows, devices = self.selection, [], device_tiles(self.song)
         for layer in sorted(self.song.layers, key=lambda x: bool(x.aside)):
             row = tuple(t for by_layer in found for t in by_layer[layer.id])
             chosen = (s.section_id, s.phrase) if s.what == "tile" and s.layer_id == layer.id else None
-            rows.append(WallRow(layer, wall_row(layer.name, layer.family, row, names, self.song.lead_bars, chosen)))
+            there = devices.get(layer.id, frozenset())
+            rows.append(
+                WallRow(layer, wall_row(layer.name, layer.family, row, names, self.song.lead_bars, chosen, there))
+            )
         return rows
 
     @property

@@ -9,7 +9,7 @@ from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.edits import EDITS
 from escalera.core.edits.join_edits import distance_ticks, loop_text, loop_ticks
 from escalera.core.energy.join_reading import read_join, read_joins
-from escalera.core.joins import played
+from escalera.core.joins import device_tiles, played
 from escalera.core.joins.actions import roll_onsets
 from escalera.core.palette.join_kinds import JOIN_KINDS, PURPOSES
 from escalera.core.reading.events import DURATION, PITCH, START, layer_events
@@ -296,3 +296,13 @@ def plays_whole(song):
             assert ticks == sorted(set(ticks)) and ticks[0] >= 0 and ticks[-1] <= span.length_ticks + 1
     for reading in read_joins(song):
         assert 0 <= float(reading.tension.min()) <= float(reading.tension.max()) <= 1 and reading.gap_ticks >= 0
+
+
+def test_tiles_say_where_devices_play():
+    song = do(HARBOUR, ("add_device", C, "sweep-up"), ("add_device", C, "impact"))
+    by_kind = {d.kind: d.layer_id for d in song.section_by_id[C].devices}
+    before = device_tiles(HARBOUR)
+    found = device_tiles(song)
+    assert found[by_kind["sweep-up"]] - before.get(by_kind["sweep-up"], frozenset()) == {(LEFT, 0)}
+    assert found[by_kind["impact"]] - before.get(by_kind["impact"], frozenset()) == {(C, 0)}
+    assert device_tiles(small_song()) == {}

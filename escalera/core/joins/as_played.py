@@ -69,3 +69,15 @@ def placed_at(song: Song, index: int) -> list[tuple[JoinDevice, int, int]]:
     join = work.join(index)
     rows = [(d, *extent_of(work, join, d)) for d in song.sections[index].devices if not d.parked]
     return [row for row in rows if row[1] < row[2]]
+
+
+def device_tiles(song: Song) -> dict[int, frozenset[tuple[int, int]]]:
+    """Where devices and builds let layers play, by layer: (section, phrase)."""
+    found: dict[int, set[tuple[int, int]]] = {}
+    after = played(song)
+    for span in timeline(after).spans if after is not song else ():
+        for placement in (p for p in span.section.placements if p.id < 0 and p.pattern_id < 0):
+            for phrase, (low, high) in enumerate(span.phrase_ticks()):
+                if placement.start_ticks < high and placement.end_ticks > low:
+                    found.setdefault(placement.layer_id, set()).add((span.section.id, phrase))
+    return {layer: frozenset(places) for layer, places in found.items()}
