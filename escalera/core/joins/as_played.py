@@ -18,9 +18,12 @@ LAST = ("mute-pattern", "stop", "beat-out", "breath", "gap")  # what takes away 
 
 def played(song: Song) -> Song:
     """The song with what carries its joins in place; itself where nothing does. Made once per state."""
+    if not any(s.devices or s.build for s in song.sections):
+        return song
     if "played" not in song.memo:
-        song.memo["played"] = _played(song) if any(s.devices or s.build for s in song.sections) else song
-    return song.memo["played"]
+        song.memo["played"] = _played(song)
+    played_song: Song = song.memo["played"]
+    return played_song
 
 
 def played_at(song: Song, span: Span) -> tuple[Song, Span]:
@@ -33,9 +36,7 @@ def _played(song: Song) -> Song:
     work = Workings(song)
     for index in range(len(song.sections)):
         lay_join(work, index)
-    after = work.song_made()
-    after.memo["played"] = after
-    return after
+    return work.song_made()
 
 
 def lay_join(work: Workings, index: int) -> None:
