@@ -47,7 +47,7 @@ class FreeBeats:
 
 
 def keeps_grid(onset_ticks: NDArray[np.int64]) -> bool:
-    """Whether onsets (n,) in ticks of 960 a quarter lie about the sixteenths, or the triplets, of their grid. Few onsets always do."""
+    """Whether onsets, in ticks of 960 a quarter and of shape (n,), lie about the sixteenths, or the triplets, of their grid. Few always do."""
     if len(onset_ticks) < FEWEST:
         return True
     return max(abs(np.exp(2j * np.pi * onset_ticks / grid).mean()) for grid in (240, 320, 480)) >= WANDERING
@@ -56,7 +56,7 @@ def keeps_grid(onset_ticks: NDArray[np.int64]) -> bool:
 def free_beats(
     onsets_s: Floats, weights: Floats, pitches: NDArray[np.int64], lows: NDArray[np.bool_]
 ) -> FreeBeats | None:
-    """Beats of notes with onsets in seconds (n,), weights, MIDI pitches (below 0 for drums) and whether each is low; None where
+    """Beats of notes with onsets in seconds, weights, MIDI pitches (below 0 for drums) and whether each is low, all of shape (n,); None where
     nothing recurs."""
     if len(onsets_s) < FEWEST:
         return None
