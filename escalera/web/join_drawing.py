@@ -185,7 +185,7 @@ def _shapes(song: Song, reading: JoinReading, x, first: int, last: int) -> tuple
         )
         found.append(
             DeviceShape(c, family.replace(" ", "-"), low, y, round(width, 1), _outline(c.of.sign, low, y, width),
-                        _ticks(c, x), label, round(label_x, 1), anchor, said)
+                        _ticks(song, reading, c, x), label, round(label_x, 1), anchor, said)
         )  # fmt: skip
     return tuple(found)
 
@@ -211,15 +211,14 @@ def _outline(sign: str, x: float, y: float, width: float) -> str:
     return shapes.get(sign, f"{x},{low} {x},{high + 3} {right},{high + 3} {right},{low}")
 
 
-def _ticks(c: Carrier, x) -> tuple[float, ...]:  # type: ignore[no-untyped-def]
+def _ticks(song: Song, reading: JoinReading, c: Carrier, x) -> tuple[float, ...]:  # type: ignore[no-untyped-def]
     """Where the hits of a roll lie."""
     if c.kind != "roll":
         return ()
-    onsets = (
-        roll_onsets(c.start_ticks, c.end_ticks, "1/4", "1/32")
-        if c.placed
-        else list(range(c.start_ticks, c.end_ticks, 240))
-    )
+    device = next((d for d in song.sections[reading.index].devices if d.id == c.device_id), None)
+    if device is None:
+        return tuple(x(t) for t in range(c.start_ticks, c.end_ticks, 240))
+    onsets = roll_onsets(c.start_ticks, c.end_ticks, device.chosen("from_division"), device.chosen("to_division"))
     return tuple(x(t) for t in onsets)
 
 

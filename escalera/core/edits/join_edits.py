@@ -19,7 +19,7 @@ from escalera.core.edits.edit import Fields, edit, layer_of, one_of, section_of,
 from escalera.core.edits.layer_edits import AddLayer
 from escalera.core.palette.join_kinds import JOIN_KINDS, JoinKind
 from escalera.core.palette.parameters import with_setting
-from escalera.core.reading.timeline import section_metres
+from escalera.core.reading.timeline import section_bar_ticks, section_metres
 from escalera.core.time.metre import Metre
 from escalera.errors import EditError, shown
 
@@ -76,7 +76,6 @@ def _checked(song: Song, section: Section, device: JoinDevice) -> JoinDevice:
     within(device.length_ticks, 1, MAX_JOIN_TICKS, "A length of", "ticks")
     index = song.index_of(section.id)
     metre = join_metre(song, section.id)
-    before = sum(s.bars for s in song.sections[:index])
     if device.start_ticks < 0 and not index:
         raise EditError(
             f"Nothing lies before {section.name}, so nothing can lead into it. Choose a later section, or a start at 0."
@@ -87,14 +86,12 @@ def _checked(song: Song, section: Section, device: JoinDevice) -> JoinDevice:
             f"{device.of.label} would begin {-device.start_ticks / metre.beat_ticks:g} beats before {section.name}, but {left.name} is "
             f"{section_bars_ticks(song, index - 1) / metre.beat_ticks:g} beats long. Start it later."
         )
-    if device.of.leads and before and -device.start_ticks > MAX_JOIN_TICKS:
-        raise EditError("It would begin before the song. Start it later.")
     return device
 
 
 def section_bars_ticks(song: Song, index: int) -> int:
     """Length of a section in ticks, by its place."""
-    return sum(m.bar_ticks for m in section_metres(song.sections[index], song.metre))
+    return section_bar_ticks(song.sections[index], song.metre)[-1]
 
 
 def with_device(section: Section, device: JoinDevice) -> Section:

@@ -156,18 +156,11 @@ def drawn_out(work: Workings, join: Join, device: JoinDevice, low: int, high: in
     layer, left = work.layer(device.layer_id), join.left
     if layer is None or left is None:
         return
-    end = min(high, 0) or 0
     notes = [(s - left.length_ticks, d, p, v) for s, d, p, v in work.events(left, layer)]
-    before = [n for n in notes if low - left.bar_ticks[1] <= n[0] < min(end, low + 1) or low <= n[0] < end]
+    before = [n for n in notes if low - left.bar_ticks[1] <= n[0] < min(high, 0)]
     if before:
         last = max(n[0] for n in before)
-        work.play(
-            join,
-            layer,
-            [(s, high - s, p, v) for s, _, p, v in before if s == last],
-            last,
-            max(high, 0) if high > 0 else end,
-        )
+        work.play(join, layer, [(s, high - s, p, v) for s, _, p, v in before if s == last], last, high)
 
 
 @act("turnaround")
