@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from hypothesis import strategies as st
 
+from escalera.core.commands.layout_commands import Arrange, LayOut
 from escalera.core.document.carriers import TENSION_SHAPES
 from escalera.core.document.song import Song
 from escalera.core.edits import body_edits as B
@@ -23,6 +24,7 @@ from escalera.core.edits import placed_devices, target_edits
 from escalera.core.edits import section_edits as S
 from escalera.core.edits import song_edits as W
 from escalera.core.edits import sound_edits as D
+from escalera.core.edits import stand_in_edits as I
 from escalera.core.edits import tile_edits as T
 from escalera.core.edits import voice_edits as Z
 from escalera.core.edits.edit import section_of
@@ -249,11 +251,14 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(Z.SplitLine, section, layer, st.integers(0, 1), st.sampled_from(["in-turn", "bars-in-turn"])),
         st.builds(Q.StretchSection, section, st.sampled_from([-2, 1, 2]), st.just("on purpose")),
         st.builds(
-            Q.LayOut,
+            LayOut,
             st.sampled_from(["intro 4, verse 8, chorus 8 x2", "chorus 8, break 6, drop 12"]),
             section,
-            st.sampled_from(["by role", "full", "empty"]),
+            st.sampled_from(["by target", "full", "empty"]),
         ),
+        st.builds(Arrange, st.sampled_from(["voice", "drums", "chords"]), section),
+        st.builds(I.ExchangeSound, layer),
+        st.builds(I.KeepStandIn, layer, st.booleans()),
         st.builds(Q.MendSlips, section),
         st.builds(T.SetTiles, st.tuples(section, layer, st.integers(0, 1)).map(lambda c: [list(c)]), st.booleans()),
         st.builds(T.CopyTiles, section, section),

@@ -21,7 +21,7 @@ MAY = {
 }
 # the rooms of the core, each of which may import those before it
 CORE_ORDER = (
-    "time", "theory", "performance", "palette", "rhythm", "lines", "document", "reading", "joins", "energy", "bench", "edits", "moves", "validation", "checks",
+    "time", "theory", "performance", "palette", "rhythm", "lines", "document", "reading", "joins", "energy", "bench", "edits", "moves", "validation", "checks", "layout",
     "ideas", "commands",
 )  # fmt: skip
 FOUNDATIONS = {"cleaning", "errors", "settings", ""}

@@ -29,19 +29,24 @@ def songs() -> None:
 
 @click.command()
 @click.option("--title", default="Untitled")
-@click.option("--tempo", default="110", help="Beats a minute, 30 to 300.")
-@click.option("--metre", default="4/4")
-@click.option("--key", default="C major")
+@click.option("--tempo", default="", help="Beats a minute, 30 to 300; as the start has it where it is not said.")
+@click.option("--metre", default="")
+@click.option("--key", default="")
 @click.option("--school", default="balanced")
 @click.option("--form", default="loop", help="A form's name, or a list such as 'intro 8, verse 16'.")
-@click.option("--start", default="loop", help="What it starts with: loop, drums, chords, voice, empty.")
-def new(title: str, tempo: str, metre: str, key: str, school: str, form: str, start: str) -> None:
-    """Make a song; prints its id."""
+@click.option(
+    "--start",
+    default="style",
+    help="A starting loop (`escalera starts` lists them), or style, loop, drums, chords, voice, empty.",
+)
+@click.option("--stance", default="voice", help="Who carries the verses: voice, drums, chords.")
+def new(title: str, tempo: str, metre: str, key: str, school: str, form: str, start: str, stance: str) -> None:
+    """Make a song, laid out after its targets; prints its id."""
     from escalera.services.new_song import new_song
 
     own = re.search(r"\d", form) is not None
     with studio() as opened:
-        song = new_song(title, tempo, metre, key, school, "loop" if own else form, form if own else "", start)
+        song = new_song(title, tempo, metre, key, school, "loop" if own else form, form if own else "", start, stance)
         click.echo(opened.add_song(song, "New song"))
 
 

@@ -116,4 +116,53 @@ def moves(song: str, name: str, move: str) -> None:
     click.echo(outcome.summary)
 
 
-COMMANDS = (checks, helps, joins, moves)
+@click.command()
+@click.argument("song")
+@click.option(
+    "--form", default="", help="A form's name, or a list such as 'intro 8, verse 16'; without it, the song's own."
+)
+@click.option("--alternatives", default=3, type=click.IntRange(1, 3), help="How many, 1 to 3.")
+@click.option(
+    "--take", default=0, type=click.IntRange(0, 3), help="Take this one (from 1), as a step that can be undone."
+)
+@click.option("--json", "as_json", is_flag=True)
+def layout(song: str, form: str, alternatives: int, take: int, as_json: bool) -> None:
+    """Ways of laying out SONG after its targets. Nothing is changed without --take."""
+    from escalera.services.layouts import fields_of, laid_out, layouts_report
+
+    with studio() as opened:
+        given = song_from(song, opened)
+        found = laid_out(given, form, max(alternatives, take))
+        if take and not song.isdecimal():
+            raise InputError(f"“{shown(song)}” is a file. Import it, then take a layout of the song.")
+        if take:
+            head = opened.head(int(song))
+            click.echo(opened.command(head.song_id, head.revision_id, fields_of(found[take - 1], form)).summary)
+            return
+    report = layouts_report(found)
+    if as_json:
+        click.echo(json.dumps(report))
+        return
+    for number, row in enumerate(report, 1):
+        click.echo(f"{number}  {row['name']}: {row['joins_as_meant']} of {row['joins']} joins as meant")
+        for section in row["sections"]:
+            click.echo(
+                f"      {section['name']:20} target {section['target']:4.1f}  arranged {section['arranged']:4.1f}"
+            )
+        for line in row["out_of_reach"]:
+            click.echo(f"      {line}")
+
+
+@click.command()
+@click.argument("words", nargs=-1)
+def starts(words: tuple[str, ...]) -> None:
+    """The starting loops, those that WORDS fit first."""
+    from escalera.services.starting_loops import loops_for
+
+    for loop in loops_for(" ".join(words)):
+        click.echo(
+            f"{loop.key:24} {loop.school:9} {loop.tempo_bpm:5g} bpm  {loop.metre:4} {loop.music_key:9} {loop.said}"
+        )
+
+
+COMMANDS = (checks, helps, joins, layout, moves, starts)

@@ -44,7 +44,7 @@ def patterns() -> dict[str, LibraryPattern]:
     plain = data("patterns.json")
     for groove in plain["grooves"]:
         for drum, tokens in groove["parts"].items():
-            key = f"{_slug(groove['name'])}/{drum.replace(' ', '-')}"
+            key = f"{slug(groove['name'])}/{drum.replace(' ', '-')}"
             length = quarters(groove["bars"] * BAR_QUARTERS)
             found[key] = LibraryPattern(
                 key,
@@ -56,7 +56,7 @@ def patterns() -> dict[str, LibraryPattern]:
     for row in plain["patterns"]:
         kind = KINDS.index(row["kind"])
         notes = parse_notes(row["notes"], kind)
-        key = _slug(row["name"])
+        key = slug(row["name"])
         found[key] = LibraryPattern(
             key, row["name"], row["family"], "", Pattern(quarters(row["bars"] * BAR_QUARTERS), notes)
         )
@@ -86,7 +86,7 @@ LANE_VELOCITY = {"X": 118, "x": 100, "o": 72, ",": 42}
 def grooves() -> dict[str, LibraryGroove]:
     """Every built-in groove and fill by key."""
     plain = data("grooves.json")
-    return {_slug(row["name"]): _groove(row) for row in (*plain["grooves"], *plain["fills"])}
+    return {slug(row["name"]): _groove(row) for row in (*plain["grooves"], *plain["fills"])}
 
 
 def _groove(row: dict) -> LibraryGroove:  # type: ignore[type-arg]
@@ -98,11 +98,11 @@ def _groove(row: dict) -> LibraryGroove:  # type: ignore[type-arg]
         if sign != "."
     ]
     return LibraryGroove(
-        _slug(row["name"]), row["name"], row["feel"], row["energy"], row["role"], beat(metre.bar_ticks, metre, hits)
+        slug(row["name"]), row["name"], row["feel"], row["energy"], row["role"], beat(metre.bar_ticks, metre, hits)
     )
 
 
-def _slug(name: str) -> str:
+def slug(name: str) -> str:
     return name.lower().replace(",", "").replace(" ", "-")
 
 

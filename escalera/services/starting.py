@@ -40,7 +40,7 @@ def _made(sound: str, maker: str, name: str = "", **options: str) -> Steps:
         lines: list[Edit] = [
             MakeLine(section.id, layer_id, i, maker, dict(options)) for i in range(len(section.phrases))
         ]
-        return [AddLayer(sound, name), *lines]
+        return [AddLayer(sound, name, in_place=True), *lines]
 
     return steps
 
@@ -60,7 +60,9 @@ def _held(sound: str) -> Steps:
     def steps(song: Song, section: Section) -> list[Edit]:
         entry = library.default_for(sound)
         assert entry is not None
-        add = AddLayer(sound, "", "", "", entry.name, entry.pattern.length_ticks, entry.pattern.to_list())
+        add = AddLayer(
+            sound, "", "", "", entry.name, entry.pattern.length_ticks, entry.pattern.to_list(), in_place=True
+        )
         made = add.apply(song)
         layer = next(x for x in made.layers if x.id not in song.layer_by_id)
         return [add, Place(section.id, layer.id, layer.pattern_id)]

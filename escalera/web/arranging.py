@@ -8,12 +8,12 @@ from typing import Any
 from flask import Blueprint, render_template, request
 from flask.typing import ResponseReturnValue
 
+from escalera.core.commands.layout_commands import FILLS, LayOut
 from escalera.core.commands.move_commands import found_moves
 from escalera.core.document.form_text import numbered, parse_form
 from escalera.core.document.forms import FORMS
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import section_of, whole_number
-from escalera.core.edits.form_edits import FILLS, LayOut
 from escalera.core.energy.explain import arranged_agreement
 from escalera.core.energy.model import arranged
 from escalera.core.moves import KINDS, Move
@@ -122,7 +122,7 @@ def form(song_id: int) -> ResponseReturnValue:
         forms=FORMS,
         fills=FILLS,
         text=form_text(head.song),
-        **_laid_out(head.song, form_text(head.song), 0, "by role"),
+        **_laid_out(head.song, form_text(head.song), 0, FILLS[0]),
     )
 
 
@@ -133,7 +133,7 @@ def form_preview(song_id: int) -> ResponseReturnValue:
     return render_template(
         "stair/_form_preview.html",
         song=song,
-        **_laid_out(song, values.get("text", ""), source, values.get("fill", "by role")),
+        **_laid_out(song, values.get("text", ""), source, values.get("fill", FILLS[0])),
     )
 
 

@@ -14,9 +14,10 @@ CLEAR_DB, HEARD_DB, SILENT_DB = 4.0, -42.0, -60.0
 
 def lows(audio):
     """The audio's part between 30 and 90 Hz."""
-    spectrum = np.fft.rfft(audio, axis=1)
-    hz = np.fft.rfftfreq(audio.shape[1], 1 / RATE_HZ)
-    return np.fft.irfft(np.where((hz >= 30) & (hz < 90), spectrum, 0), audio.shape[1], axis=1)
+    count = 1 << (audio.shape[1] - 1).bit_length()  # other lengths take many times as long
+    spectrum = np.fft.rfft(audio.mean(axis=0), count)
+    hz = np.fft.rfftfreq(count, 1 / RATE_HZ)
+    return np.fft.irfft(np.where((hz >= 30) & (hz < 90), spectrum, 0), count)[: audio.shape[1]]
 
 
 @pytest.mark.parametrize(
@@ -40,7 +41,7 @@ def test_who_owns_the_lows_is_who_is_loudest_there_in_the_sound(demos, title, na
         power = []
         for layer_id in deep:
             alone = lows(renderer.before_master(song, line, start, end, frozenset((layer_id,))))
-            power.append([float((alone[:, a:b] ** 2).mean()) for a, b in zip(edges, edges[1:])])
+            power.append([float((alone[a:b] ** 2).mean()) for a, b in zip(edges, edges[1:])])
         levels = 10 * np.log10(np.array(power) + 1e-12)
         for i, step in enumerate(steps):
             first, *rest = sorted(levels[:, i], reverse=True)

@@ -67,7 +67,7 @@ def test_a_form_is_seen_before_it_is_laid_out_and_compared(client, studio, song_
     shown = said(
         client.get(
             f"/songs/{song_id}/form/preview",
-            query_string={"text": "intro 4, verse 8, pre 4, chorus 8 x2", "fill": "by role"},
+            query_string={"text": "intro 4, verse 8, pre 4, chorus 8 x2", "fill": "by target"},
         )
     )
     assert (
@@ -83,7 +83,7 @@ def test_a_form_is_seen_before_it_is_laid_out_and_compared(client, studio, song_
     compared = said(client.get(f"/songs/{song_id}/form/compare", query_string={"text": "strophic"}))
     assert "this song" in compared and "Strophes" in compared and "in all 16" in compared
     assert studio.head(song_id).song == before
-    post(client, studio, song_id, kind="lay_out", text="intro 4, verse 8, chorus 8", fill="by role")
+    post(client, studio, song_id, kind="lay_out", text="intro 4, verse 8, chorus 8", fill="by target")
     song = studio.head(song_id).song
     assert [(s.name, s.bars) for s in song.sections] == [("Intro", 4), ("Verse", 8), ("Chorus", 8)]
     assert song.sections[1] == before.section_by_id[V] and song.sections[2] == before.section_by_id[C], (

@@ -3,8 +3,9 @@
 from escalera.core import edits as edits
 from escalera.core.commands.form_reading import read_command, write_command
 from escalera.core.commands.judgement_commands import AcceptAsFound, FitScale
+from escalera.core.commands.layout_commands import Arrange, LayOut
 from escalera.core.commands.move_commands import MakeMoves
 from escalera.core.edits import EDITS as COMMANDS
 from escalera.core.moves import option_text as option_text
 
-__all__ = ["COMMANDS", "AcceptAsFound", "FitScale", "MakeMoves", "read_command", "write_command"]
+__all__ = ["COMMANDS", "AcceptAsFound", "Arrange", "FitScale", "LayOut", "MakeMoves", "read_command", "write_command"]

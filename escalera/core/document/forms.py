@@ -29,7 +29,7 @@ FORMS: dict[str, Form] = {form.key: form for form in (
     Form("double-chorus", "Double chorus at the end", "Intro 4, Verse 16, Pre-chorus 8, Chorus 8, Verse 8, Pre-chorus 8, Chorus 8, Bridge "
  "8, Chorus 8, Chorus 8, Outro 4",
          "The last chorus comes twice; something has to be kept for the second."),
-    Form("loop-piece", "A loop with a contrasting part", "Intro 8, Part 16, Part 16, Contrast 16, Part 16, Outro 8",
+    Form("loop-piece", "A loop with a contrasting part", "Intro 8, Theme 16, Theme 16, Contrast 16, Theme 16, Outro 8",
          "One loop grows and thins; once something else answers it."),
     Form("build-drop-break", "Build, drop, break, second drop", "Intro 16, Verse 16, Build 8, Drop 16, Break 16, Build 8, Drop 24, Outro 8",
          "Two peaks, the second longer, and a valley between."),

@@ -6,6 +6,7 @@ import hashlib
 from dataclasses import replace
 from typing import Any
 
+from escalera.core.bench.mix_places import in_its_place
 from escalera.core.document.fields import names
 from escalera.core.document.lanes import CONTROLS
 from escalera.core.document.limits import MAX_LAYERS
@@ -41,6 +42,7 @@ class AddLayer:
     length_ticks: int = 0
     rows: list[Any] | None = None
     section_id: int = 0
+    in_place: bool = False  # at its job's level, side and filters in the present mix
 
     def apply(self, song: Song) -> Song:
         sound = sound_of(self.sound)
@@ -64,7 +66,14 @@ class AddLayer:
             pattern_id=pattern_id,
         )
         song = replace(song, layers=_in_family_order(song.layers, layer), next_id=song.next_id + 1)
-        return self._placed(song, layer) if self.section_id and pattern_id else song
+        song = self._placed(song, layer) if self.section_id and pattern_id else song
+        return self._in_mix(song, layer.id) if self.in_place and song.sections else song
+
+    def _in_mix(self, song: Song, layer_id: int) -> Song:
+        fullest = max(song.sections, key=lambda s: len(s.placements))
+        section = song.section_by_id.get(self.section_id, fullest)
+        ducked = [x.duck_db for x in song.layers if x.family in ("chords", "low end") and x.id != layer_id]
+        return song.with_layer(in_its_place(song, section, layer_id, max(ducked, default=0.0)))
 
     def _placed(self, song: Song, layer: Layer) -> Song:
         section = section_of(song, self.section_id)

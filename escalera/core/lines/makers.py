@@ -308,10 +308,9 @@ ENDINGS = {"more": (1, 4), "once more": (2,), "over": (0,)}
 )
 def call_and_answer(frame: Frame, options: Options) -> list[Row]:
     dice = np.random.default_rng(int(options["seed"]))
-    bar, half = frame.metre.bar_ticks, frame.metre.beat_ticks // 2
-    onsets = sorted(
-        {0, *(int(x) * half for x in dice.choice(np.arange(1, 2 * frame.metre.beats - 1), size=3, replace=False))}
-    )
+    bar, half = frame.metre.bar_ticks, min(frame.metre.beat_ticks // 2, EIGHTH)
+    places = np.arange(1, max(2, bar // half - 1))
+    onsets = sorted({0, *(int(x) * half for x in dice.choice(places, size=min(3, len(places)), replace=False))})
     moves = dice.choice([-2, -1, 1, 1, 2, 3], size=len(onsets))
     rows: list[Row] = []
     for start in range(0, frame.length_ticks, 2 * bar):
