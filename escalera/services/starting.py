@@ -121,6 +121,7 @@ class Way:
     said: str
     digit: str
     first: tuple[str, ...]
+    form: str = ""  # of a whole song, laid out from its style's loop
 
 
 WAYS = (
@@ -128,6 +129,7 @@ WAYS = (
     Way("drums", "Drums first", "a backbeat loops; say, tap or draw another", "2", ("beat",)),
     Way("voice", "A voice first", "a guide voice sings a call and its answer; sing your own over it", "3", ("voice",)),
     Way("found", "A found sound first", "a place to start from: rain on a roof, to be changed for another", "4", ("place",)),
+    Way("whole", "A whole song", "a starting loop laid out from intro to outro; exchange what you like", "5", (), "verse-chorus"),
 )  # fmt: skip
 WAY_BY_KEY = {w.key: w for w in WAYS}
 
@@ -137,6 +139,8 @@ def song_by_way(key: str) -> Song:
     way = WAY_BY_KEY.get(key)
     if way is None:
         raise EditError(f"“{shown(key)}” is not a way in. Choose one of: {', '.join(WAY_BY_KEY)}.")
+    if way.form:
+        return new_song(form=way.form)
     song = new_song(form_text=f"Idea {LOOP_BARS}", start="empty")
     for first in way.first:
         for step in NEXT_BY_KEY[first].steps(song, song.sections[0]):

@@ -39,6 +39,7 @@ from escalera.web import (
     harmony,
     ideas,
     joins,
+    layout_view,
     options,
     remote_work,
     shelf,
@@ -52,7 +53,7 @@ from escalera.web.terms import term
 from escalera.web.texts import TEXTS_DIGEST, install_texts
 
 PAGES = (
-    assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins, sound, files, counting, versions, dev, gate, remote_work,
+    assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins, layout_view, sound, files, counting, versions, dev, gate, remote_work,
 )  # fmt: skip
 COMPRESSED = [
     "text/html",

@@ -11,6 +11,7 @@ from escalera.cleaning import parse_json
 from escalera.core.document.forms import FORMS
 from escalera.core.document.schools import SCHOOLS
 from escalera.core.document.song import Song
+from escalera.core.layout.plans import STANCES
 from escalera.core.rhythm.beat import Hit, beat
 from escalera.core.theory.keys import MODES
 from escalera.core.time.metre import Metre
@@ -19,6 +20,7 @@ from escalera.services.capturing import DRUMS, captured_song
 from escalera.services.hearing import beat_song, note_song
 from escalera.services.new_song import STARTS, new_song
 from escalera.services.starting import WAY_BY_KEY, WAYS, song_by_way
+from escalera.services.starting_loops import loops_for, song_of, starting_loops
 from escalera.web.drawing import small_stair
 from escalera.web.song_view import studio
 
@@ -40,21 +42,46 @@ def new() -> ResponseReturnValue:
             song = new_song(
                 **{
                     k: form[k]
-                    for k in ("title", "tempo_bpm", "metre", "key", "school", "form", "form_text", "start")
+                    for k in ("title", "tempo_bpm", "metre", "key", "school", "form", "form_text", "start", "stance")
                     if form.get(k)
                 }
             )
             return redirect(url_for("stair.page", song_id=studio().add_song(song, "New song")))
         except InputError as error:
             message = str(error)
-    context = {"forms": FORMS, "schools": SCHOOLS, "modes": MODES, "starts": STARTS, "message": message, "values": form}
+    context = {
+        "forms": FORMS,
+        "schools": SCHOOLS,
+        "modes": MODES,
+        "starts": STARTS,
+        "stances": STANCES,
+        "loops": loops_for(),
+        "message": message,
+        "values": form,
+    }
     return render_template("shelf/new.html", **context), 422 if message else 200
+
+
+@blueprint.get("/new/loops")
+def loops() -> ResponseReturnValue:
+    """The starting loops that words fit, the best first."""
+    words, chosen = request.args.get("words", ""), request.args.get("start", "")
+    return render_template("shelf/_loops.html", loops=loops_for(words, request.args.get("school", "")), chosen=chosen)
+
+
+@blueprint.get("/new/loops/<key>.wav")
+def hear_loop(key: str) -> ResponseReturnValue:
+    """A starting loop as it begins."""
+    if key not in starting_loops():
+        raise NotFound("There is no such starting loop. Choose one from the list.")
+    return _wav(song_of(key)[0])
 
 
 @blueprint.post("/new/<way>")
 def begin(way: str) -> ResponseReturnValue:
-    """A short loop with its first layer, opened on the bench."""
-    return _to_bench(studio().add_song(song_by_way(way), WAY_BY_KEY[way].label))
+    """A short loop with its first layer, opened on the bench; a whole song, on its stair."""
+    song_id = studio().add_song(song_by_way(way), WAY_BY_KEY[way].label)
+    return redirect(url_for("stair.page", song_id=song_id)) if WAY_BY_KEY[way].form else _to_bench(song_id)
 
 
 @blueprint.post("/capture")

@@ -136,6 +136,7 @@ class Material:
 
     @property
     def plays(self) -> NDArray[np.bool_]:
+        """Which seats have anything to play, shape (seats,)."""
         return np.array([bool(p) for p in self.parts])
 
 

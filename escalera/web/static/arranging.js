@@ -33,6 +33,27 @@ export const openMoves = (section = chosen()) => {
   else say("Choose a section first: its moves depend on what it plays.");
 };
 export const openForm = () => openDialog("form");
+export const openLayout = (section = 0) => openDialog("layout", Number(section) ? { section } : {}).then(layOut);
+// Each way comes by itself, so that the first can be looked at while the others are worked out.
+let layouts = 0;
+async function layOut() {
+  const wishes = fieldsOf($("layout-wishes")),
+    mine = ++layouts;
+  for (const way of ways()) {
+    if (mine !== layouts || !way.isConnected) return;
+    const address = `/songs/${song}/layout/${way.dataset.stance}`;
+    await htmx.ajax("GET", address, { target: way, swap: "innerHTML", values: wishes });
+  }
+}
+const ways = () => [...document.querySelectorAll(".layout-way")];
+function chooseWay(way) {
+  for (const other of ways()) other.classList.toggle("chosen", other === way);
+  way?.focus({ preventScroll: true });
+}
+function hearWay(way) {
+  const button = way?.querySelector("[data-layout-hear]");
+  if (button) hear(way.querySelector("[data-layout-heard]").value, button);
+}
 export const openIdeas = (section) => {
   document.getElementById("history").close();
   return openDialog("ideas", Number(section) ? { section } : {});
@@ -90,6 +111,8 @@ document.addEventListener("click", (event) => {
   const hit = (query) => event.target.closest?.(query);
   if (hit("[data-moves]")) openMoves(Number(hit("[data-moves]").dataset.moves));
   else if (hit("[data-form]")) openForm();
+  else if (hit("[data-layout]")) openLayout(Number(hit("[data-layout]").dataset.layout));
+  else if (hit("[data-layout-hear]")) hearWay(hit(".layout-way"));
   else if (hit("[data-checks]")) openChecks(hit("[data-checks]").dataset.checks);
   else if (hit("[data-finding]")) {
     const row = hit("[data-finding]");
@@ -135,8 +158,20 @@ document.addEventListener("submit", (event) => {
 document.addEventListener("input", (event) => {
   if (event.target.closest?.("#form-edit")) readForm();
 });
+document.addEventListener("keydown", (event) => {
+  if (!dialog()?.open || !ways().length || event.ctrlKey || event.altKey || event.metaKey) return;
+  const own = event.target.closest?.("button, a, summary, input, select, label"),
+    way = ways()[Number(event.key) - 1] ?? null;
+  if (way) chooseWay(way);
+  else if (own) return;
+  else if (event.key === " ") hearWay(document.querySelector(".layout-way.chosen"));
+  else if (event.key === "Enter") document.querySelector(".layout-way.chosen [data-do]")?.click();
+  else return;
+  event.preventDefault();
+});
 document.addEventListener("change", (event) => {
   const { target } = event;
+  if (target.closest?.("#layout-wishes")) layOut();
   if (target.dataset?.moveChoice !== undefined) {
     target.closest(".move-kind").querySelector("[data-move]").dataset.move = target.value;
     look(target.dataset.section, target.value);

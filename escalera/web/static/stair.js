@@ -8,6 +8,7 @@ import {
   openChecks,
   openForm,
   openIdeas,
+  openLayout,
   openMoves,
   tileGesture,
 } from "./arranging.js";
@@ -17,6 +18,7 @@ import { keepOption, openOptions, options } from "./options.js";
 import { picker } from "./picker.js";
 import { pageQueue, state } from "./queue.js";
 import { formEdit, hearAlone, refocus, restore, shape } from "./shaping.js";
+import { say } from "./shell.js";
 import { songPage } from "./songpage.js";
 
 const root = document.querySelector("[data-song]"),
@@ -48,6 +50,13 @@ function mark(text) {
   document.querySelector(".tile.chosen")?.classList.remove("chosen");
   if (what === "tile") document.querySelector(`[data-tile="${section}:${layer}:${phrase}"]`)?.classList.add("chosen");
   rail.names();
+}
+
+// A stand-in is exchanged for the next sound of its kind; a layer of one's own only by its inspector.
+function exchangeSound() {
+  const button = document.querySelector("#inspector [data-exchange]");
+  if (button instanceof HTMLElement) button.click();
+  else say("Choose a stand-in first: a layer with a dotted name. Layers of your own keep their sound.");
 }
 
 // listening: the playhead over the stair and the wall ---------------------------------------------------------------
@@ -416,6 +425,8 @@ page.listen({
     a: hearAlone,
     m: () => openMoves(),
     f: openForm,
+    q: () => openLayout(),
+    x: exchangeSound,
     k: () => openChecks(),
     o: () => openOptions(),
     s: () => keepOption(),
