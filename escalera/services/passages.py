@@ -17,6 +17,7 @@ from escalera.meters.loudness import loudness
 from escalera.services.rendering import Rendering, wav_bytes
 from escalera.sound.schedule import RATE_HZ
 
+MOST_PAIRED = 8  # bodies of a section in the matrix of pairs
 EDGE_S = 0.003  # cut at bar lines: long enough not to click, too short to be a gap
 
 
@@ -64,6 +65,37 @@ def heard_options(song: Song, section: Section) -> list[OptionFigures]:
     return found
 
 
+@dataclass(frozen=True, slots=True)
+class PairFigures:
+    """Two bodies of neighbouring sections beside each other: their ids (0 is what stands), and the jump in energy between them."""
+
+    before_id: int
+    body_id: int
+    jump: float
+
+
+def paired_options(
+    song: Song, section: Section
+) -> tuple[list[tuple[int, str]], list[tuple[int, str]], list[list[PairFigures]]]:
+    """Names of the bodies of the section before and of this one, and a row of pairs for each of the first; empty for the first section."""
+    index = song.index_of(section.id)
+    if not index:
+        return [], [], []
+    left = song.sections[index - 1]
+    names = [
+        [(0, s.body_name or "as it is"), *((p.id, p.name) for p in s.parked)][:MOST_PAIRED] for s in (left, section)
+    ]
+    values = [
+        [arranged(in_place(song, s.id, body_id)).of(s.id).value for body_id, _ in row]
+        for s, row in zip((left, section), names)
+    ]
+    rows = [
+        [PairFigures(a, b, there - here) for (b, _), there in zip(names[1], values[1])]
+        for (a, _), here in zip(names[0], values[0])
+    ]
+    return names[0], names[1], rows
+
+
 def passage(rendering: Rendering, song: Song, section_id: int, lead_bars: int, bars: int) -> Passage:
     """The last bars before a section and its first ones as they sound in the mix, at the gain of the song.
 
@@ -102,4 +134,4 @@ def _smoothed(audio: NDArray[np.float32]) -> NDArray[np.float32]:
     return audio
 
 
-__all__ = ["OptionFigures", "Passage", "heard_options", "in_place", "passage"]
+__all__ = ["OptionFigures", "Passage", "heard_options", "in_place", "paired_options", "passage"]

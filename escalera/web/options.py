@@ -7,7 +7,7 @@ from flask.typing import ResponseReturnValue
 
 from escalera.core.edits.edit import section_of, whole_number
 from escalera.core.moves.option_text import read_options
-from escalera.services.passages import heard_options, in_place, passage
+from escalera.services.passages import heard_options, in_place, paired_options, passage
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("options", __name__, url_prefix="/songs/<int:song_id>/options")
@@ -28,6 +28,7 @@ def options(song_id: int) -> ResponseReturnValue:
         lengths=LENGTHS,
         before=head.song.sections[max(0, head.song.index_of(section.id) - 1)],
         options=heard_options(head.song, section),
+        pairs=paired_options(head.song, section),
     )
 
 
@@ -44,7 +45,10 @@ def read(song_id: int) -> ResponseReturnValue:
 def piece(song_id: int, revision_id: int, section_id: int, body_id: int) -> ResponseReturnValue:
     """The join with one option in place. How long it leads in, and how much it lifts, stand in the headers."""
     song = in_place(studio().state(song_id, revision_id), section_id, body_id)
-    section_of(song, section_id)
+    index = song.index_of(section_of(song, section_id).id)
+    before_id = whole_number(request.args.get("before", "0"))
+    if before_id and index:
+        song = in_place(song, song.sections[index - 1].id, before_id)
     lead, bars = (min(64, abs(whole_number(request.args.get(name, "8")))) for name in ("lead", "bars"))
     heard = passage(studio().rendering, song, section_id, lead, bars)
     answer = Response(

@@ -76,7 +76,7 @@ FAULTY = EDITS["set_control"](B, "tune_cents", 40).apply(
     EDITS["change_notes"](V, B, 0, [[None, None, 480, 90, 200, 90]], "fixed", True).apply(SONG)
 )
 ON_FAULTY = {"fold_line", "tune_low"}
-ON_PARKED = {"exchange_body", "keep_body", "forget_body"}
+ON_PARKED = {"exchange_body", "exchange_pair", "keep_body", "forget_body"}
 MEANT = EDITS["accept_finding"]("level:1:0", "by feel").apply(SONG)
 PARKED = EDITS["lift"](V, K, None, None, None).apply(EDITS["park_body"](V, "with the kick", "Ana").apply(SONG))
 WITH_KICK = PARKED.section_by_id[V].parked[0].id
@@ -128,7 +128,7 @@ ROWS = {
     "set_chords_here": ((dict(section_id=V, chords="Dm | G", here=True), lambda s: [str(c) for _, c in section(s, V).progression.changes] == ["Dm", "G"]), (dict(section_id=V, chords="C | Xy"), "Xy.*is not a chord")),
     "set_pattern_text": ((dict(pattern_id=I["pattern of Round kick"], layer_id=K, notes="0 1.5", length=4), lambda s: starts(s, V, K)[:3] == [0, 1440, 3840]), (dict(pattern_id=0, layer_id=K, notes="0", length=4), "Pattern 0 is not")),
     "move": ((dict(section_id=V, move="no kick|crash"), lambda s: not starts(s, V, K) and "crash" in [x.sound.drum for x in s.layers]), (dict(section_id=V, move="ride"), "does not apply")),
-    "add_options": ((dict(section_id=V, text="one: no drums, two: only bass"), lambda s: [p.name for p in section(s, V).parked] == ["no drums", "only bass"]), (dict(section_id=V, text="louder birds"), "is not understood")),
+    "add_options": ((dict(section_id=V, text="one: no drums, two: only bass"), lambda s: [p.name for p in section(s, V).parked] == ["no drums", "only bass"]), (dict(section_id=V, text="louder birds"), "“birds” is no layer")),
     "accept_as_found": ((dict(key=FOUND, reason="by feel"), lambda s: s.accepted[0][1] and s.accepted[0][2] == "by feel"), (dict(key="no such", reason="x"), "has gone")),
     "fit_scale": ((dict(), lambda s: s.scale.gain is not None), None),
         "rename_song": ((dict(title=" New  name "), lambda s: s.title == "New name"), (dict(title="x" * 10_000), "10,000 characters; at most 120")),
@@ -256,6 +256,7 @@ ROWS = {
     "hold_layer": ((dict(layer_id=P, sent_by="the cellist"), lambda s: layer(s, P).sent_by == "the cellist"), (dict(layer_id=P, sent_by="x" * 99), "at most 80 fit")),
     "park_body": ((dict(section_id=V, name="first try"), lambda s: [p.name for p in section(s, V).parked] == ["first try"] and arranged(s).of(V).value == arranged(SONG).of(V).value), (dict(section_id=V, name="x" * 99), "at most 80 fit")),
     "exchange_body": ((dict(section_id=V, body_id=WITH_KICK, who="Ben", reason="it walks"), lambda s: starts(s, V, K) == starts(SONG, V, K) and [(p.name, p.reason) for p in section(s, V).parked] == [("as it was", "passed over for with the kick, by Ben: it walks")]), (dict(section_id=V, body_id=4), "is not there any more")),
+    "exchange_pair": ((dict(section_id=C, before_id=WITH_KICK), lambda s: starts(s, V, K) == starts(SONG, V, K) and section(s, C) == section(SONG, C)), (dict(section_id=V, before_id=WITH_KICK), "of the section before it")),
     "keep_body": ((dict(section_id=V, reason="barer"), lambda s: not starts(s, V, K) and section(s, V).parked[0].reason == "passed over for as it was: barer"), (dict(section_id=C), "no options to choose between")),
     "forget_body": ((dict(section_id=V, body_id=WITH_KICK), lambda s: not section(s, V).parked), (dict(section_id=C, body_id=WITH_KICK), "is not there any more")),
     "print_layer": ((dict(layer_id=P, prints=[["a", "b", 5]]), lambda s: layer(s, P).prints[0].offset == 5), (dict(layer_id=P, prints=[]), "plays nothing yet")),

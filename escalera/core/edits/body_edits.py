@@ -117,6 +117,34 @@ class ExchangeBody:
         return f"{section.name}: {chosen} over {stands_as(section)}{_said(self.who, self.reason)}"[:300]
 
 
+@edit("exchange_pair", EVERYTHING)
+class ExchangePair:
+    """Exchange the bodies of two neighbouring sections at once; 0 leaves what stands there."""
+
+    section_id: int
+    before_id: int = 0
+    body_id: int = 0
+    who: str = ""
+    reason: str = ""
+
+    def apply(self, song: Song) -> Song:
+        index = song.index_of(section_of(song, self.section_id).id)
+        if not index or not (self.before_id or self.body_id):
+            raise EditError(
+                "A pair is an option of a section and one of the section before it. Choose another than what stands there."
+            )
+        for section, body_id in ((song.sections[index - 1], self.before_id), (song.sections[index], self.body_id)):
+            if body_id:
+                song = ExchangeBody(section.id, body_id, self.who, self.reason).apply(song)
+        return song
+
+    def summary(self, song: Song) -> str:
+        index = song.index_of(section_of(song, self.section_id).id)
+        pairs = zip(song.sections[max(0, index - 1) : index + 1], (self.before_id, self.body_id))
+        said = [parked_of(s, b).name if b else stands_as(s) for s, b in pairs]
+        return f"{' into '.join(said)}{_said(self.who, self.reason)}"[:300]
+
+
 def _said(who: str, reason: str) -> str:
     by = f", by {who.strip()}" if who.strip() else ""
     return by + (f": {reason.strip()}" if reason.strip() else "")
