@@ -43,6 +43,7 @@ class Stage:
     quarter: float
     seed: int = 0
     moving: dict[str, Values] = field(default_factory=dict)
+    whole: bool = True  # whether the audio is all there is, and no window of it
 
     @cached_property
     def blocks(self) -> int:
@@ -153,6 +154,95 @@ def _band_drive(audio: Audio, s: Stage) -> Audio:
     return audio
 
 
+EQ_BANDS = (
+    ("low_hz", "low_db", 1),
+    ("low_bell_hz", "low_bell_db", 0),
+    ("high_bell_hz", "high_bell_db", 0),
+    ("high_hz", "high_db", 2),
+)
+
+
+def _equaliser(audio: Audio, s: Stage) -> Audio:
+    narrow = s.values("narrowness")
+    for hz, db, kind in EQ_BANDS:
+        gain = s.values(db)
+        if gain.any():
+            for channel in audio:
+                k.tilt_band(channel, s.values(hz), gain, narrow, kind)
+    return audio
+
+
+ESS_AHEAD, ESS_BEHIND = 8, 110  # blocks: 3 ms before a sibilant, 40 ms after it
+
+
+def _de_ess(audio: Audio, s: Stage) -> Audio:
+    """What lies above the edge is compressed ten to one, by so much at most, and put back to what lies below."""
+    rest, sharp = np.empty_like(audio), np.empty_like(audio)
+    for channel, low, high in zip(audio, rest, sharp):
+        middle = np.empty(len(channel), np.float32)
+        k.split_bands(channel, low, middle, high, 20.0, s.still("above_hz"))
+        low += middle
+    gain_db = np.empty(s.blocks + 1, np.float32)
+    k.compress_gain(sharp[0], sharp[-1], gain_db, s.still("threshold_db"), 0.9, ESS_AHEAD, ESS_BEHIND, RMS_BLOCKS // 3)
+    gain = 10.0 ** (np.maximum(gain_db, -s.values("most_db")) / 20.0)
+    for channel in sharp:
+        bus.apply_gain(channel, gain.astype(np.float32), BLOCK)
+    return rest + sharp
+
+
+MOST_TRANSIENT_DB = 12.0
+
+
+def _transient(audio: Audio, s: Stage) -> Audio:
+    """Gain by how far the quick envelope stands over the slow one: 1 at the front of a hit, 0 behind it."""
+    quick, slow = (np.empty(s.blocks + 1, np.float32) for _ in range(2))
+    k.follow_attack(audio[0], audio[-1], quick, slow)
+    front = np.clip(20.0 * np.log10(quick / slow) / 9.0, 0.0, 1.0)
+    gain_db = MOST_TRANSIENT_DB * (s.values("attack") * front + s.values("sustain") * (1.0 - front))
+    peak = np.abs(audio).max(initial=1e-9)
+    for channel in audio:
+        bus.apply_gain(channel, (10.0 ** (gain_db / 20.0)).astype(np.float32), BLOCK)
+    over = np.abs(audio).max(initial=1e-9) / max(peak * 2.0, 1e-9)  # at most 6 dB over what it was
+    return audio / np.float32(max(1.0, over))
+
+
+CHORUS_VOICES = ((0.0, -1.0), (1 / 3, 0.0), (2 / 3, 1.0))  # phase of the drift and place of every take
+
+
+def _chorus(audio: Audio, s: Stage) -> Audio:
+    audio = both(audio)
+    out, mono = np.zeros_like(audio), np.ascontiguousarray(audio.mean(axis=0))
+    turns = (
+        s.offset / RATE_HZ * s.still("rate_hz")
+        + np.concatenate(([0.0], np.cumsum(s.values("rate_hz")[:-1]))) * BLOCK / RATE_HZ
+    )
+    take = np.empty_like(mono)
+    for phase, place in CHORUS_VOICES:
+        late = s.values("depth_ms") * (1.3 + np.sin(2 * np.pi * (turns + phase))) + 4.0
+        k.drifting(mono, take, late.astype(np.float32))
+        out[0] += np.float32(np.sqrt(0.5 * (1 - 0.9 * place)) * 0.7) * take
+        out[1] += np.float32(np.sqrt(0.5 * (1 + 0.9 * place)) * 0.7) * take
+    mix = s.values("mix")
+    for channel in audio:
+        bus.apply_gain(channel, (1.0 - 0.5 * mix).astype(np.float32), BLOCK)
+    return _mixed(audio, out, mix)
+
+
+def _worn_tape(audio: Audio, s: Stage) -> Audio:
+    """One path for both channels, so that nothing turns in the middle: slow drift, quick flutter, a dull top, soft clipping."""
+    seconds = s.offset / RATE_HZ + np.arange(s.blocks + 1) * BLOCK / RATE_HZ
+    drift = np.sin(2 * np.pi * 0.41 * seconds + s.seed) + 0.6 * np.sin(2 * np.pi * 0.97 * seconds + 1.7 * s.seed)
+    flutter = np.sin(2 * np.pi * 7.3 * seconds + 0.3 * s.seed) + 0.5 * np.sin(2 * np.pi * 11.9 * seconds)
+    late = (6.0 + 1.6 * s.values("drift") * drift + 0.09 * s.values("flutter") * flutter).astype(np.float32)
+    dull = (17_000.0 * (4_500.0 / 17_000.0) ** s.values("wear")).astype(np.float32)
+    out = np.empty_like(audio)
+    for channel, take in zip(audio, out):
+        k.drifting(np.ascontiguousarray(channel), take, late)
+        k.saturate(take, 0.6 * s.values("push"), 1.0)
+        k.resonant(take, dull, np.zeros(s.blocks + 1, np.float32), 0)
+    return out
+
+
 def compressor_memory(s: Stage) -> tuple[int, int]:
     """Samples that a compressor looks back and ahead."""
     ahead, behind = (
@@ -169,11 +259,23 @@ def _compress(audio: Audio, s: Stage) -> Audio:
     )
     gain_db = np.empty(s.blocks + 1, np.float32)
     slope = 1.0 - 1.0 / s.still("ratio")
-    k.compress_gain(audio[0], audio[-1], gain_db, s.still("threshold_db"), slope, ahead, max(1, behind), RMS_BLOCKS)
+    k.compress_gain(
+        audio[0],
+        audio[-1],
+        gain_db,
+        s.still("threshold_db"),
+        slope,
+        ahead,
+        max(1, behind),
+        1 if s.still("listens") else RMS_BLOCKS,
+    )
     mix = s.values("mix")
     gain = (1.0 - mix) + mix * 10.0 ** ((gain_db + s.values("makeup_db")) / 20.0)
+    before = float(np.square(audio, dtype=np.float64).sum()) if s.whole and s.still("match") else 0.0
     for channel in audio:
         bus.apply_gain(channel, gain.astype(np.float32), BLOCK)
+    if before > 0.0:
+        audio *= np.float32(np.sqrt(before / max(float(np.square(audio, dtype=np.float64).sum()), 1e-12)))
     return audio
 
 
@@ -258,6 +360,11 @@ def _widen(audio: Audio, s: Stage) -> Audio:
     mono = int(len(audio) == 1)
     audio = both(audio)
     k.widen(audio[0], audio[1], s.values("amount"), s.still("mono_below_hz"), mono)
+    lowered = 1.0 - 10.0 ** (s.values("middle_db") / 20.0)
+    if lowered.any():
+        middle = 0.5 * (audio[0] + audio[1])
+        bus.apply_gain(middle, lowered.astype(np.float32), BLOCK)
+        audio = audio - middle
     return audio
 
 
@@ -323,14 +430,19 @@ PROCESSES: dict[str, Effect] = {
     "high-pass": Effect(_filter(1), lambda s: 512),
     "band-pass": Effect(_filter(2), lambda s: 2048),
     "moving-filter": Effect(_moving_filter, lambda s: 2048),
+    "equaliser": Effect(_equaliser, lambda s: 2048),
     "gate": Effect(_gate),
     "drive": Effect(_drive, lambda s: 256),
     "band-drive": Effect(_band_drive, lambda s: 1024),
     "compressor": Effect(_compress),
+    "de-esser": Effect(_de_ess, lambda s: 256),
+    "transient": Effect(_transient),
     "echo": Effect(_echo, _echo_tail),
     "room": Effect(_room, _room_tail),
     "widen": Effect(_widen, lambda s: 512),
     "double": Effect(_double, _double_tail),
+    "chorus": Effect(_chorus, lambda s: 1200),
+    "worn-tape": Effect(_worn_tape, lambda s: 1200),
     "scatter": Effect(_as_it_is),  # hits are placed one by one, where the notes are played
     "auto-pan": Effect(_auto_pan),
     "reverse": Effect(_reverse, _span),

@@ -328,5 +328,5 @@ def memory(song: Song) -> tuple[int, int]:
 
 def _dynamically(devices: tuple[tuple[str, Settings], ...], audio: Samples) -> Samples:
     for key, settings in devices:
-        audio = PROCESSES[key].process(audio, Stage(key, settings, 0, audio.shape[1], 0.0))
+        audio = PROCESSES[key].process(audio, Stage(key, settings, 0, audio.shape[1], 0.0, whole=False))
     return audio

@@ -22,6 +22,7 @@ from escalera.core.document.lanes import (
 from escalera.core.document.shaping import layer_in
 from escalera.core.document.song import EVERY_BEAT, Layer, Section, Song
 from escalera.core.edits.edit import id_in
+from escalera.core.energy.chain import equaliser_power
 from escalera.core.palette.effects import EFFECTS, NOTE_VALUES, RETURNS, EffectKind
 from escalera.core.palette.parameters import Parameter, setting
 from escalera.core.palette.sounds import BY_KEY
@@ -75,6 +76,14 @@ class DeviceRow:
     rows: list[Row]
     first: bool
     last: bool
+
+    @property
+    def drawn(self) -> str:
+        """The response of an equaliser as a line, 20 Hz to 20 kHz over ±18 dB."""
+        hz = np.geomspace(20.0, 20_000.0, 97)
+        db = 10.0 * np.log10(equaliser_power(self.device.value, hz))
+        xs, ys = np.linspace(0, WIDTH, len(hz)), np.clip(HEIGHT / 2 - db * HEIGHT / 40.0, 2, HEIGHT - 2)
+        return " ".join(f"{x:.1f},{y:.1f}" for x, y in zip(xs, ys))
 
     @property
     def steps(self) -> list[bool]:

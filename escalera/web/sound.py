@@ -9,8 +9,9 @@ from escalera.core.bench.listening import heard, read_listening
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import layer_of, section_of
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
-from escalera.errors import NotFound
+from escalera.errors import InputError, NotFound
 from escalera.services.audition import bank_sounds
+from escalera.services.dynamics import measured_dynamics
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("sound", __name__, url_prefix="/songs/<int:song_id>")
@@ -45,6 +46,16 @@ def alone(song_id: int, revision_id: int, section_id: int, layer_id: int) -> Res
     section_of(song, section_id)
     layer_of(song, layer_id)
     return _kept(Response(studio().rendering.alone_wav(song, section_id, layer_id), mimetype="audio/wav"))
+
+
+@blueprint.get("/dynamics/<int:section_id>/<int:layer_id>/<int:effect_id>")
+def dynamics(song_id: int, section_id: int, layer_id: int, effect_id: int) -> ResponseReturnValue:
+    """What an effect does to a layer's level in a section, in a sentence."""
+    try:
+        found = measured_dynamics(studio().rendering, studio().head(song_id).song, section_id, layer_id, effect_id)
+    except InputError as error:
+        return render_template("counting/_sentence.html", message=str(error))
+    return render_template("stair/_dynamics.html", found=found)
 
 
 @blueprint.get("/sounds")

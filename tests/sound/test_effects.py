@@ -4,12 +4,17 @@ import numpy as np
 import pytest
 
 from escalera.core.edits import EDITS
+from escalera.core.energy.chain import equaliser_power
+from escalera.core.moves.texture_moves import WIDE
 from escalera.core.palette.effects import EFFECT_BY_KEY, EFFECTS, RETURNS
 from escalera.core.palette.parameters import with_setting
+from escalera.core.palette.profiles import width_of
+from escalera.core.palette.sounds import SOUNDS
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
 from escalera.sound.effect_processes import PROCESSES, Stage
 from escalera.sound.mix import Renderer
+from escalera.sound.probe import notes_of, play_notes
 from escalera.sound.schedule import RATE_HZ
 from tests.songs import ids, small_song
 
@@ -170,16 +175,103 @@ def pitch():
         assert 1200 * abs(np.log2(loudest_hz(out) / (330 * 2 ** (semitones / 12)))) < 3, semitones
 
 
+def equaliser():
+    """As it is drawn, at every third octave, whatever stands where."""
+    values = dict(
+        low_hz=90,
+        low_db=6,
+        low_bell_hz=350,
+        low_bell_db=-9,
+        high_bell_hz=2500,
+        high_bell_db=4,
+        high_hz=8000,
+        high_db=-12,
+        narrowness=2,
+    )
+    hz = np.geomspace(40, 9_000, 18)
+    parameters = EFFECT_BY_KEY["equaliser"].parameter_by_key
+    drawn = 10 * np.log10(equaliser_power(lambda name: values.get(name, parameters[name].default), hz))
+    out = through("equaliser", click(3.0, 1000), **values)[0]
+    spectrum, grid = np.abs(np.fft.rfft(out)), np.fft.rfftfreq(len(out), 1 / RATE_HZ)
+    return 20 * np.log10(np.interp(hz, grid, spectrum)) == pytest.approx(drawn, abs=0.8)
+
+
+def de_esser():
+    vowel, hiss = tone(300, 1.0, 0.4), tone(8000, 1.0, 0.4)
+    out = [through("de-esser", x, threshold_db=-30, most_db=12) for x in (vowel, hiss)]
+    left = [20 * np.log10(rms(o[0][4000:]) / rms(x[4000:])) for o, x in zip(out, (vowel, hiss))]
+    return abs(left[0]) < 0.3 and -12.5 < left[1] < -8
+
+
+def transient():
+    struck = np.tile(np.exp(-np.arange(11_025) / 1800) * tone(900, 0.25, 0.5), 8)
+
+    def shape(**values):
+        hits = np.abs(through("transient", struck, **values)[0]).reshape(8, -1)[2:]
+        return hits[:, :600].max(), rms(hits[:, 4000:]).mean()
+
+    (front, behind), (hard, _), (soft, _), (_, long) = (
+        shape(attack=0),
+        shape(attack=0.6),
+        shape(attack=-0.6),
+        shape(attack=0, sustain=0.6),
+    )
+    return hard > 1.3 * front and soft < 0.8 * front and long > 1.4 * behind
+
+
+def chorus():
+    out = through("chorus", tone(440, 3.0, 0.3), mix=1.0, depth_ms=4)
+    sides = out[0] - out[1]
+    return rms(sides) > 0.2 * rms(out.sum(axis=0)) and loudest_hz(out) == pytest.approx(440, rel=0.01)
+
+
+def worn_tape():
+    noise = np.random.default_rng(5).standard_normal(60_000) * 0.1
+    worn, new = (through("worn-tape", noise, wear=w, drift=0, flutter=0, push=0)[0] for w in (1.0, 0.0))
+    high = [np.square(np.abs(np.fft.rfft(x))[len(x) // 4 :]).sum() for x in (worn, new)]
+    steady, drifting = (
+        through("worn-tape", tone(1000, 4.0), drift=d, flutter=0, wear=0, push=0)[0] for d in (0.0, 1.0)
+    )
+    spread = [
+        np.sort(np.abs(np.fft.rfft(x * np.hanning(len(x)))))[-8:-4].sum()
+        / np.abs(np.fft.rfft(x * np.hanning(len(x)))).max()
+        for x in (steady, drifting)
+    ]
+    return high[0] < 0.2 * high[1] and spread[1] > 2 * spread[0]
+
+
+def matched_compressor():
+    """On a beat the compressor that a drum begins with takes two decibels of crest or more, and is as loud as before."""
+    rows = [(0.25 * i, 0.2, 60) for i in range(16)]
+    for sound in [s for s in SOUNDS if s.is_drum and s.drum in ("kick", "snare", "clap", "low tom", "low hand drum")]:
+        audio = play_notes(sound.key, notes_of(rows, sound.key))
+        song = EDITS["add_layer"](sound.key).apply(SONG)
+        layer = max(song.layers, key=lambda x: x.id)
+        song = EDITS["add_effect"](f"layer.{layer.id}", "compressor").apply(song)
+        settings = song.layer_by_id[layer.id].devices[0].settings
+        out = PROCESSES["compressor"].process(audio.copy(), Stage("compressor", settings, 0, audio.shape[1], QUARTER))
+        crest = [np.abs(x).max() / rms(x.ravel()) for x in (audio, out)]
+        assert rms(out.ravel()) == pytest.approx(rms(audio.ravel()), rel=0.01)
+        assert 20 * np.log10(crest[0] / crest[1]) >= (2.0 if crest[0] > 2.5 else 0.9), (sound.key, crest)
+
+
+def both_compressors():
+    matched_compressor()
+    compressor()
+
+
 SHOWN = {
+    "equaliser": equaliser, "de-esser": de_esser, "transient": transient, "chorus": chorus, "worn-tape": worn_tape,
     "low-pass": lambda: [level_db(through("low-pass", tone(hz), cutoff_hz=1000, resonance=0), hz) - level_db(tone(hz), hz) for hz in (100, 4000)] == pytest.approx([0, -24.2], abs=0.5),
     "high-pass": lambda: [level_db(through("high-pass", tone(hz), cutoff_hz=1000, resonance=0), hz) - level_db(tone(hz), hz) for hz in (250, 8000)] == pytest.approx([-24.2, 0], abs=0.5),
     "band-pass": lambda: [level_db(through("band-pass", tone(hz), cutoff_hz=1000, resonance=0.5), hz) - level_db(tone(hz), hz) for hz in (1000, 200)] == pytest.approx([0, -16.4], abs=1.0),
-    "moving-filter": moving_filter, "gate": gate, "drive": drive, "band-drive": band_drive, "compressor": compressor, "echo": echo,
+    "moving-filter": moving_filter, "gate": gate, "drive": drive, "band-drive": band_drive, "compressor": both_compressors, "echo": echo,
     "room": room, "widen": widen, "double": double, "scatter": scatter, "auto-pan": auto_pan, "reverse": reverse,
     "half-speed": half_speed, "pitch": pitch,
 }  # fmt: skip
 # settings at which an effect leaves a sound as it is
 AT_REST = {
+    "equaliser": {}, "de-esser": dict(most_db=0), "transient": dict(attack=0, sustain=0), "chorus": dict(mix=0), "worn-tape": None,
     "low-pass": dict(cutoff_hz=20_000, resonance=0), "high-pass": dict(cutoff_hz=20, resonance=0), "band-pass": None,
     "moving-filter": dict(low_hz=20_000, high_hz=20_000, resonance=0), "gate": dict(depth=0), "drive": dict(mix=0, tone_hz=20_000),
     "band-drive": None, "compressor": dict(mix=0), "echo": dict(mix=0), "room": dict(mix=0), "widen": dict(amount=1, mono_below_hz=20),
@@ -325,3 +417,22 @@ def test_a_compressor_on_the_mix_gives_the_same_whether_a_section_is_rendered_al
     whole = Renderer(100).render(song)
     assert np.array_equal(np.concatenate(alone, axis=1), whole)
     assert rms(whole).max() < 0.9 * rms(Renderer(60).render(SONG)).max()
+
+
+@pytest.mark.parametrize("sound", [s for s in SOUNDS if not s.is_drum], ids=lambda s: s.key)
+def test_widening_raises_the_sides_of_every_sound_by_what_it_promises(sound):
+    """By 3 dB where there are sides, else from the middle to −12 dB or better; as loud as before within 2.5 dB, 4 dB of loss in mono at most."""
+    rows = [(0.35 * i, 0.4, sound.centre + step) for i, step in enumerate((0, 3, 7, 2, 5, -2, 4, 0))]
+    audio = np.pad(play_notes(sound.key, notes_of(rows, sound.key)), ((0, 0), (0, 4096)))
+    key = "widen" if width_of(sound.key) >= WIDE else "double"
+    out = through(key, audio)
+
+    def read(x):
+        middle, side = (x[0] + x[1]) / 2, (x[0] - x[1]) / 2
+        return [10 * np.log10(float(np.square(y).sum()) + 1e-9) for y in (middle, side, x)]
+
+    before, after = read(audio), read(out)
+    ratio = [r[1] - r[0] for r in (before, after)]
+    assert ratio[1] >= min(ratio[0] + 2.5, 2.0) if key == "widen" else ratio[1] >= -12.0
+    if sound.family not in ("low end", "effects"):
+        assert abs(after[2] - before[2]) < 2.5 and after[0] - before[0] > -4.5

@@ -18,7 +18,7 @@ def test_a_song_from_one_key_press(page, server):
     page.keyboard.press("n")
     page.wait_for_selector("#stair")
     assert page.locator(".step-name").all_text_contents() == ["Idea"]
-    assert page.locator(".tile.full").count() == 10
+    assert page.locator(".tile.full").count() == 24
     page.get_by_role("link", name="Escalera").first.click()
     assert page.get_by_role("link", name="Untitled").count() == 1
 

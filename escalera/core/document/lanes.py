@@ -16,7 +16,7 @@ from escalera.core.document.fields import names, specs
 from escalera.core.document.limits import MAX_SEND_DB
 from escalera.core.document.song import OFF_DB, Layer, Song
 from escalera.core.palette.effects import RETURN_BY_KEY, RETURNS
-from escalera.core.palette.parameters import Parameter, Settings, setting, with_setting
+from escalera.core.palette.parameters import Parameter, Settings, choice, setting, with_setting
 from escalera.core.palette.sound_kind import FAMILIES
 from escalera.errors import EditError, shown
 
@@ -128,11 +128,16 @@ def with_return(song: Song, key: str, settings: Settings) -> Song:
 # a parameter inside its owner ------------------------------------------------------------------------------------
 
 
+ON = choice("on", "On", ("off", "on"), 1)  # whether an effect works, so that a section may switch it
+
+
 def device_parameter(devices: Sequence[Device], path: str) -> tuple[Device, Parameter]:
     """The effect and parameter of `fx.<id>.<key>`. Raises EditError."""
     _, _, rest = path.partition(".")
     number, _, key = rest.partition(".")
     found = next((d for d in devices if str(d.id) == number), None)
+    if found is not None and key == ON.key:
+        return found, ON
     if found is None or key not in found.kind.parameter_by_key:
         raise EditError("That effect is not in the chain any more. Load the page again.")
     return found, found.kind.parameter_by_key[key]
@@ -155,7 +160,8 @@ def layer_value(layer: Layer, path: str) -> float:
     if path.startswith("sound."):
         return setting(layer.settings, parameter)
     if path.startswith("fx."):
-        return device_parameter(layer.devices, path)[0].value(parameter.key)
+        device = device_parameter(layer.devices, path)[0]
+        return float(device.on) if parameter is ON else device.value(parameter.key)
     if path.startswith("send."):
         return layer.send_db(path[5:])
     return float(getattr(layer, path))
@@ -178,7 +184,10 @@ def with_layer_value(layer: Layer, path: str, value: float) -> Layer:
 
 
 def _changed(devices: tuple[Device, ...], device: Device, parameter: Parameter, value: float) -> tuple[Device, ...]:
-    new = replace(device, settings=with_setting(device.settings, parameter, value))
+    if parameter is ON:
+        new = replace(device, on=parameter.checked(value) > 0.5)
+    else:
+        new = replace(device, settings=with_setting(device.settings, parameter, value))
     return tuple(new if d.id == device.id else d for d in devices)
 
 

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from escalera.core.document.devices import Device, StackPart
+from escalera.core.document.devices import Device, StackPart, Treatment
 from escalera.core.document.lanes import (
+    ON,
+    Owner,
     devices_of,
     is_frozen,
     lane_label,
@@ -19,9 +21,9 @@ from escalera.core.document.lanes import (
 from escalera.core.document.limits import MAX_CHAIN, MAX_NAME, MAX_RECIPE, MAX_STACK
 from escalera.core.document.shaping import tidied
 from escalera.core.document.song import EVERY_BEAT, Layer, Song
-from escalera.core.edits.edit import edit, layer_of, one_of, sound_of, within
-from escalera.core.palette.effects import EFFECT_BY_KEY
-from escalera.core.palette.parameters import with_setting
+from escalera.core.edits.edit import edit, layer_of, one_of, section_of, sound_of, within
+from escalera.core.palette.effects import EFFECT_BY_KEY, EffectKind
+from escalera.core.palette.parameters import Settings, with_setting
 from escalera.core.palette.sounds import BY_KEY
 from escalera.errors import EditError
 
@@ -74,6 +76,7 @@ class AddEffect:
 
     owner: str
     effect: str
+    section_id: int = 0  # works in this section only; 0 is everywhere
 
     def apply(self, song: Song) -> Song:
         owner = read_owner(self.owner, song)
@@ -85,11 +88,33 @@ class AddEffect:
         chain = devices_of(song, owner)
         if len(chain) >= MAX_CHAIN:
             raise EditError(f"The chain has {MAX_CHAIN} effects, and no more fit. Take one out first.")
-        device = Device(song.next_id, kind.key)
-        return replace(with_devices(song, owner, (*chain, device)), next_id=song.next_id + 1)
+        here = bool(self.section_id) and owner.scope == "layer"
+        device = Device(song.next_id, kind.key, useful_settings(song, owner, kind), on=not here)
+        song = replace(with_devices(song, owner, (*chain, device)), next_id=song.next_id + 1)
+        if not here:
+            return song
+        section = section_of(song, self.section_id)
+        treated = (*section.treatments, Treatment(owner.layer_id, f"fx.{device.id}.{ON.key}", 1.0))
+        return song.with_section(replace(section, treatments=treated))
 
     def summary(self, song: Song) -> str:
         return f"{owner_name(song, read_owner(self.owner, song))}: {EFFECT_BY_KEY[self.effect].label.lower()} added"
+
+
+def useful_settings(song: Song, owner: Owner, kind: EffectKind) -> Settings:
+    """What an effect begins with where its plain values would do little: a compressor bites, and is as loud as before."""
+    wanted: dict[str, float] = {}
+    if kind.key == "compressor" and owner.scope == "layer":
+        drum = layer_of(song, owner.layer_id).sound.is_drum
+        wanted = {"match": 1.0} | (
+            {"threshold_db": -30.0, "ratio": 4.0, "attack_ms": 1.0, "release_ms": 20.0, "listens": 1.0}
+            if drum
+            else {"threshold_db": -26.0}
+        )
+    found: Settings = ()
+    for key, value in wanted.items():
+        found = with_setting(found, kind.parameter_by_key[key], value)
+    return found
 
 
 def _device(song: Song, owner_text: str, device_id: int) -> tuple[tuple[Device, ...], Device]:

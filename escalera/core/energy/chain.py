@@ -52,6 +52,12 @@ def filter_power(lowpass_hz: Floats, highpass_hz: Floats) -> Floats:
 
 Get = Callable[[str], float]
 ONE = np.ones(6)
+EQ_BANDS = (
+    ("low_hz", "low_db", "low"),
+    ("low_bell_hz", "low_bell_db", "bell"),
+    ("high_bell_hz", "high_bell_db", "bell"),
+    ("high_hz", "high_db", "high"),
+)
 
 
 def _band_pass(get: Get) -> BandChange:
@@ -76,11 +82,35 @@ def _space(get: Get) -> BandChange:
     return BandChange(ONE, space=0.3 * get("mix") ** 2)
 
 
+def equaliser_power(get: Get, hz: Floats) -> Floats:
+    """Power response of the equaliser at frequencies of any shape: analogue shelves and bells as drawn, near enough below 15 kHz.
+
+    Transfer functions of Bristow-Johnson's audio equaliser cookbook, before they are made digital; shape of `hz`.
+    """
+    total = np.ones(hz.shape)
+    for edge, db, kind in EQ_BANDS:
+        s, lift = 1j * hz / get(edge), 10.0 ** (get(db) / 40.0)
+        root, q = np.sqrt(lift), get("narrowness")
+        if kind == "bell":
+            h = (s * s + s * lift / q + 1.0) / (s * s + s / (lift * q) + 1.0)
+        elif kind == "low":
+            h = lift * (s * s + root * 1.41421356 * s + lift) / (lift * s * s + root * 1.41421356 * s + 1.0)
+        else:
+            h = lift * (lift * s * s + root * 1.41421356 * s + 1.0) / (s * s + root * 1.41421356 * s + lift)
+        total = total * np.abs(h) ** 2
+    return total
+
+
 EFFECT_POWER: dict[str, Callable[[Get], BandChange]] = {
     "low-pass": lambda get: BandChange(_low_pass(np.array([get("cutoff_hz")])).mean(axis=(0, 2))),
     "high-pass": lambda get: BandChange(_high_pass(np.array([get("cutoff_hz")])).mean(axis=(0, 2))),
     "band-pass": _band_pass,
     "moving-filter": _moving,
+    "equaliser": lambda get: BandChange(equaliser_power(get, POINTS_HZ).mean(axis=1)),
+    "worn-tape": lambda get: BandChange(
+        _low_pass(np.array([17_000.0 * (4_500.0 / 17_000.0) ** get("wear")])).mean(axis=(0, 2))
+    ),
+    "chorus": lambda get: BandChange(ONE, spread=0.25 * get("mix")),
     "gate": _gate,
     "echo": _space,
     "room": _space,

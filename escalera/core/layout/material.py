@@ -23,7 +23,7 @@ Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class PlayedAs:
     """A way of playing: its variation, what it costs beside playing as it is, and what is said of it."""
 
     key: str
@@ -35,12 +35,12 @@ class Way:
 
 
 # way 0 is to play as it is
-WAYS: tuple[Way, ...] = (
-    Way("whole", "", Variation(), 0.0, True, True),
-    Way("thinned", "with half of its hits", Variation(keep=0.5), 0.35, True, False),
-    Way("softer", "4 dB softer", Variation(level_start_db=-4.0, level_end_db=-4.0), 0.3, True, True),
-    Way("soft", "8 dB softer", Variation(level_start_db=-8.0, level_end_db=-8.0), 0.6, False, True),
-    Way("dark", "behind a low-pass at 700 Hz", Variation(lowpass_start_hz=700.0, lowpass_end_hz=700.0), 0.4, False, True),
+WAYS: tuple[PlayedAs, ...] = (
+    PlayedAs("whole", "", Variation(), 0.0, True, True),
+    PlayedAs("thinned", "with half of its hits", Variation(keep=0.5), 0.35, True, False),
+    PlayedAs("softer", "4 dB softer", Variation(level_start_db=-4.0, level_end_db=-4.0), 0.3, True, True),
+    PlayedAs("soft", "8 dB softer", Variation(level_start_db=-8.0, level_end_db=-8.0), 0.6, False, True),
+    PlayedAs("dark", "behind a low-pass at 700 Hz", Variation(lowpass_start_hz=700.0, lowpass_end_hz=700.0), 0.4, False, True),
 )  # fmt: skip
 KINDS = len(WAYS)
 

@@ -31,7 +31,7 @@ WAY_COST = np.array([0.0, *(way.cost for way in WAYS)])
 
 
 @dataclass(frozen=True, eq=False)
-class Task:
+class SectionTask:
     """What a section should become.
 
     wanted, bars : by phrase;  wishes : (phrases, seats), NEVER keeps a seat out;  free : (seats,), whether it may change
@@ -64,7 +64,7 @@ class Task:
         return self._shares
 
 
-def energies(task: Task, choices: Choice) -> Floats:
+def energies(task: SectionTask, choices: Choice) -> Floats:
     """Energy by phrase of many choices, (n, phrases, seats) to (n, phrases)."""
     tables = np.stack((task.material.without, task.material.with_kick))  # (2, ways, seats, phrases, width)
     kick = ((choices > 0) & task.material.kicks).any(axis=2)
@@ -80,7 +80,7 @@ def energies(task: Task, choices: Choice) -> Floats:
     return np.where(silent, 0.0, values) + task.bias
 
 
-def costs(task: Task, choices: Choice, levels: Floats) -> Floats:
+def costs(task: SectionTask, choices: Choice, levels: Floats) -> Floats:
     """What every choice costs, (n, phrases, seats) and its energies (n, phrases) to (n,)."""
     on = choices > 0
     off = levels - task.wanted
@@ -112,7 +112,7 @@ def costs(task: Task, choices: Choice, levels: Floats) -> Floats:
     return cost
 
 
-def search(task: Task, start: Choice) -> Choice:
+def search(task: SectionTask, start: Choice) -> Choice:
     """The choice (phrases, seats) that no single change makes better, from a first one."""
     spans = _spans(len(task.bars))
     here = start.copy()
@@ -154,7 +154,7 @@ def _spans(phrases: int) -> NDArray[np.bool_]:
     return np.array([[i in row for i in range(phrases)] for row in sorted(rows)])
 
 
-def _changes(task: Task, here: Choice, spans: NDArray[np.bool_]) -> _Changes:
+def _changes(task: SectionTask, here: Choice, spans: NDArray[np.bool_]) -> _Changes:
     """All that may be changed and would be."""
     pairs = [
         (seat, way)
@@ -167,7 +167,7 @@ def _changes(task: Task, here: Choice, spans: NDArray[np.bool_]) -> _Changes:
     return _Changes(seat[real], way[real], where[real])
 
 
-def _levels(task: Task, here: Choice, changes: _Changes, choices: Choice) -> Floats:
+def _levels(task: SectionTask, here: Choice, changes: _Changes, choices: Choice) -> Floats:
     """Energies of choices that differ from `here` in one seat: what the seat had is taken off, what it has is added."""
     material, (phrases, count) = task.material, here.shape
     kick = np.asarray(((here > 0) & material.kicks).any(axis=1))

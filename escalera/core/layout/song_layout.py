@@ -19,7 +19,7 @@ from escalera.core.layout.material import Material, played_in, read_material, wa
 from escalera.core.layout.plans import FALLING, NEVER, PEAKS, RISING, STANCES, Stance, wish_table
 from escalera.core.layout.reasons import reasons_of
 from escalera.core.layout.scale import with_fitting_scale
-from escalera.core.layout.search import Choice, Task, energies, search
+from escalera.core.layout.search import Choice, SectionTask, energies, search
 from escalera.core.reading.placements import clip, joined
 from escalera.core.reading.timeline import section_bar_ticks
 from escalera.errors import EditError
@@ -204,7 +204,7 @@ class _Work:
         task = self._task(section)
         return (task.wishes > 0).astype(np.int8) * task.material.plays.astype(np.int8)
 
-    def _task(self, section: Section) -> Task:
+    def _task(self, section: Section) -> SectionTask:
         edges = np.cumsum((0, *section.phrases)) / section.bars
         wanted = np.array([section.target.mean_of(float(a), float(b)) for a, b in zip(edges, edges[1:])])
         if section.role == "verse" and len(wanted) > 1 and wanted[-1] - wanted[0] < VERSE_CLIMB:
@@ -216,7 +216,7 @@ class _Work:
         )
         material = self.material[section.id]
         bias = self.bias.get(section.id, np.zeros(len(wanted))) + self.off.get(section.id, 0.0)
-        return Task(
+        return SectionTask(
             self.song, material, wanted, np.array(section.phrases, float), self._wishes(section), self._free(section),
             tuple(tuple(w + 1 for w in ways_of(seat, section.role in PEAKS)) for seat in self.row),
             1 if section.role in RISING else -1 if section.role in FALLING else 0,

@@ -44,6 +44,7 @@ def section_of_id(song: Song, section_id: int) -> Section:
 
 
 def without(song: Song, section: Section, words: str) -> Song:
+    """The section with some layers silent."""
     here = {x.id for x in playing(song, section)}
     for layer in called(song, words):
         if layer.id in here:
@@ -52,6 +53,7 @@ def without(song: Song, section: Section, words: str) -> Song:
 
 
 def only(song: Song, section: Section, words: str) -> Song:
+    """The section with some layers alone; those that are silent there come in."""
     kept = {x.id for x in called(song, words)}
     if not kept & {x.id for x in playing(song, section)}:
         song = with_them(song, section, words)
@@ -62,6 +64,7 @@ def only(song: Song, section: Section, words: str) -> Song:
 
 
 def with_them(song: Song, section: Section, words: str) -> Song:
+    """The section with some layers in every phrase. Raises EditError where they have nothing to play."""
     phrases = range(len(section.phrases))
     able = [x for x in called(song, words) if _has_something(song, x)]
     if not able:
@@ -82,19 +85,23 @@ def _lacks(song: Song, section: Section, layers: Sequence[Layer]) -> bool:
 
 
 def all_but(song: Song, section: Section, words: str) -> Song:
+    """Everybody but some."""
     return without(everybody(song, section), section_of_id(song, section.id), words)
 
 
 def nothing(song: Song, section: Section) -> Song:
+    """The section in which nothing plays."""
     return song.with_section(replace(section, placements=()))
 
 
 def later(song: Song, section: Section, words: str) -> Song:
+    """Some layers from the middle of the section on."""
     half = section_bar_ticks(section, song.metre)[section.bars // 2]
     return spliced(song, without(song, section, words), section.id, 0, half)
 
 
 def key_moved(song: Song, section: Section, way: str, step: str) -> Song:
+    """The section a semitone or a tone up or down."""
     by = (1 if step.startswith(("semi", "half")) else 2) * (1 if way == "up" else -1)
     shift = section.shift_semitones + by
     if abs(shift) > MAX_SHIFT_SEMITONES:
@@ -140,10 +147,12 @@ def like(song: Song, section: Section, words: str | None, other: str) -> Song:
 
 
 def bars_long(song: Song, section: Section, bars: str) -> Song:
+    """The section with another length."""
     return ResizeSection(section.id, int(number_of(bars))).apply(song)
 
 
 def same(song: Song, section: Section) -> Song:
+    """The section as it is."""
     return song
 
 
@@ -244,6 +253,7 @@ def _by_semitones(semitones: int) -> Callable[[Variation], Variation]:
 
 
 def octaves(song: Song, section: Section, words: str, count: str, way: str) -> Song:
+    """Some layers octaves up or down."""
     drums = all(x.sound.is_drum for x in called(song, words))
     if drums:
         raise EditError(f"“{shown(words)}” has no pitch to move. Say a layer that has one.")
@@ -263,6 +273,7 @@ def _by_db(db: float) -> Callable[[Variation], Variation]:
 
 
 def louder(song: Song, section: Section, words: str, count: str | None, way: str) -> Song:
+    """Some layers louder or softer, by 4 dB where nothing is said."""
     db = number_of(count) if count else 4.0
     return _varied(song, section, words, _by_db(db if way in ("louder", "up") else -db))
 
@@ -272,14 +283,17 @@ def _keeping(share: float) -> Callable[[Variation], Variation]:
 
 
 def fewer(song: Song, section: Section, words: str) -> Song:
+    """Half of the notes of some layers."""
     return _varied(song, section, words, _keeping(0.5))
 
 
 def busier(song: Song, section: Section, words: str) -> Song:
+    """Twice the notes of some layers."""
     return _varied(song, section, words, lambda v: replace(v, double=True, keep=1.0))
 
 
 def filtered(low_hz: float, high_hz: float) -> Act:
+    """An act that puts layers behind a low-pass from one cutoff to another."""
     def act(song: Song, section: Section, words: str | None) -> Song:
         named = words or "chords and leads"
         if not words:
@@ -291,6 +305,7 @@ def filtered(low_hz: float, high_hz: float) -> Act:
 
 
 def fades(up: bool) -> Act:
+    """An act that fades layers in or out over the section."""
     def act(song: Song, section: Section, words: str | None) -> Song:
         first, last = (-30.0, 0.0) if up else (0.0, -30.0)
         return _varied(
@@ -304,6 +319,7 @@ def fades(up: bool) -> Act:
 
 
 def device(song: Song, section: Section, words: str) -> Song:
+    """Something that carries the join into the section."""
     wanted = tokens(words)
     for kind in JOIN_KINDS.values():
         if wanted and wanted <= tokens(f"{kind.label} {kind.key}"):
@@ -312,6 +328,7 @@ def device(song: Song, section: Section, words: str) -> Song:
 
 
 def silence(song: Song, section: Section, which: str, count: str | None, unit: str) -> Song:
+    """The first or last bars or beats of the section empty."""
     bars = section_bar_ticks(section, song.metre)
     length = round((number_of(count) if count else 1) * (bars[1] if unit.startswith("bar") else song.metre.beat_ticks))
     low, high = (bars[-1] - length, bars[-1]) if which == "last" else (0, length)
@@ -322,6 +339,7 @@ def silence(song: Song, section: Section, which: str, count: str | None, unit: s
 
 
 def one_by_one(song: Song, section: Section, leaving: str | None) -> Song:
+    """Layers that come, or leave, one by one."""
     key = "leave one by one" if leaving else "enter one by one"
     found = next((m for m in moves_for(song, section) if m.key.partition(":")[0] == key), None)
     if found is None:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from escalera.core.bench.tune_map import tune_source
+from escalera.core.document.limits import MAX_CHAIN
 from escalera.core.document.song import Ids, Layer, Section, Song
 from escalera.core.edits.edit import Edit
 from escalera.core.edits.line_edits import DoubleLine, MakeLine, TransformLine
+from escalera.core.edits.sound_edits import AddEffect, SetValue
 from escalera.core.edits.tile_edits import Lift, ToggleTile
 from escalera.core.moves.move import (
     ELSEWHERE,
@@ -24,6 +26,7 @@ from escalera.core.moves.move import (
     silent,
     span_of,
 )
+from escalera.core.palette.profiles import width_of
 from escalera.core.reading.phrase_notes import line_in, put_rows
 from escalera.core.reading.placements import cleared, ordered
 
@@ -33,7 +36,6 @@ OTHER_SOUND = {
     "chords": ("wide-saws", "tine-keys"),
     "low end": ("growl-bass", "plucked-bass"),
 }
-SIDE = 0.7
 SURPRISE_BARS = 2
 DULL_HZ = 700.0
 
@@ -82,11 +84,47 @@ def octave_up(song: Song, section: Section) -> Iterator[Move]:
         yield Move(f"octave up:{layer.id}", f"Double {layer.name} an octave up", (step,))
 
 
-@kind("widen", "Widen", "Copies left and right; the line itself stays in the middle.", way=1)
+WIDE = 0.06  # decorrelated share from which on a sound has sides that can be raised; others are doubled
+EMPTIED_DB = -6.0
+
+
+def _wider(song: Song, section: Section, layers: Sequence[Layer], middle_db: float = 0.0) -> tuple[Edit, ...]:
+    """Edits that widen layers in one section: sides raised by 3 dB where there are sides, else two late takes."""
+    edits: list[Edit] = []
+    number = song.next_id
+    for layer in layers:
+        kind = "widen" if width_of(layer.sound_key) >= WIDE else "double"
+        edits.append(AddEffect(f"layer.{layer.id}", kind, section.id))
+        if kind == "widen" and middle_db:
+            edits.append(SetValue(f"layer.{layer.id}.fx.{number}.middle_db", middle_db))
+        number += 1
+    return tuple(edits)
+
+
+@kind(
+    "widen",
+    "Widen",
+    "The sides rise by 3 dB, or two late takes stand left and right; as loud as before, and up to 4 dB softer in mono.",
+    way=1,
+)
 def widen(song: Song, section: Section) -> Iterator[Move]:
-    for layer in [*_chords(song, section), *_tuneful(song, section)]:
-        steps = tuple(copy_here(section, layer, layer.sound_key, 0, side) for side in (-SIDE, SIDE))
-        yield Move(f"widen:{layer.id}", f"{layer.name} doubled left and right", steps)
+    able = [
+        x
+        for x in [*_chords(song, section), *_tuneful(song, section)]
+        if not x.prints and len(x.devices) < MAX_CHAIN and not _is_wide(x)
+    ]
+    for layer in able:
+        yield Move(f"widen:{layer.id}", f"{layer.name} wider", _wider(song, section, [layer]))
+    if len(able) > 1:
+        yield Move("widen:all", f"{len(able)} layers wider at once", _wider(song, section, able))
+    sided = [x for x in able if width_of(x.sound_key) >= WIDE]
+    if sided:
+        names = " and ".join(x.name for x in sided[:2]) + (" and others" if len(sided) > 2 else "")
+        yield Move("widen:sides", f"{names} to the sides, the middle emptied", _wider(song, section, sided, EMPTIED_DB))
+
+
+def _is_wide(layer: Layer) -> bool:
+    return any(d.key in ("widen", "double") for d in layer.devices)
 
 
 @kind(

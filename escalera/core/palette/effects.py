@@ -48,6 +48,11 @@ def beats(key: str, label: str, default: float, low: float = 0.0625, high: float
     return Parameter(key, label, low, high, default, "beats", "log")
 
 
+def gain_db(key: str, label: str) -> Parameter:
+    """A gain of up to 18 dB either way."""
+    return Parameter(key, label, -18, 18, 0, "dB")
+
+
 RESONANCE = Parameter("resonance", "Resonance", 0, 1, 0.1)
 MIX = Parameter("mix", "Mix", 0, 1, 1.0)
 
@@ -59,6 +64,10 @@ EFFECTS: tuple[EffectKind, ...] = (
     EffectKind("moving-filter", "Moving filter", "filter", "a low-pass that moves in time with the song",
                (hz("low_hz", "From", 300), hz("high_hz", "To", 5000), beats("rate_beats", "Cycle", 1.0),
                 Parameter("resonance", "Resonance", 0, 1, 0.3), choice("wave", "Wave", WAVES))),
+    EffectKind("equaliser", "Equaliser", "filter", "two shelves and two bells, up or down",
+               (hz("low_hz", "Low shelf", 100), gain_db("low_db", "Low shelf by"), hz("low_bell_hz", "Low bell", 400), gain_db("low_bell_db", "Low bell by"),
+                hz("high_bell_hz", "High bell", 3000), gain_db("high_bell_db", "High bell by"), hz("high_hz", "High shelf", 9000), gain_db("high_db", "High shelf by"),
+                Parameter("narrowness", "Bells narrow", 0.3, 8, 1.0, "", "log"))),
     EffectKind("gate", "Rhythmic gate", "rhythm", "chops a held sound into steps",
                (Parameter("steps", "Steps", 1, 65535, 0b0110110101101101, "", "whole"), beats("step_beats", "Step", 0.25, 0.0625, 2),
                 Parameter("depth", "Depth", 0, 1, 1.0), Parameter("edge_ms", "Softness", 1, 60, 5, "ms", "log"))),
@@ -70,7 +79,12 @@ EFFECTS: tuple[EffectKind, ...] = (
     EffectKind("compressor", "Compressor", "level", "evens out what is loud and what is soft",
                (Parameter("threshold_db", "Above", -48, 0, -18, "dB"), Parameter("ratio", "Ratio", 1, 20, 3, ": 1", "log"),
                 Parameter("attack_ms", "Attack", 1, 100, 10, "ms", "log"), Parameter("release_ms", "Release", 20, 300, 120, "ms", "log"),
-                Parameter("makeup_db", "Make up", 0, 24, 0, "dB"), MIX), dynamic=True),
+                Parameter("makeup_db", "Make up", 0, 24, 0, "dB"), MIX,
+                choice("match", "As loud as before", ("off", "on")), choice("listens", "Listens to", ("the average", "peaks"))), dynamic=True),
+    EffectKind("de-esser", "De-esser", "level", "turns sharp sibilants down, and nothing else",
+               (hz("above_hz", "Above", 5500), Parameter("threshold_db", "From", -60, 0, -34, "dB"), Parameter("most_db", "At most", 0, 24, 9, "dB")), (LAYER,)),
+    EffectKind("transient", "Attack and sustain", "level", "harder or softer in front, longer or shorter behind",
+               (Parameter("attack", "Attack", -1, 1, 0.4), Parameter("sustain", "Sustain", -1, 1, 0.0)), (LAYER,)),
     EffectKind("echo", "Echo", "space", "repeats in time, darker each time",
                (beats("time_beats", "Time", 0.75, 0.0625, 4), Parameter("feedback", "Feedback", 0, 0.85, 0.42),
                 hz("low_hz", "Lows below removed", 150), hz("high_hz", "Highs above removed", 4500),
@@ -81,9 +95,15 @@ EFFECTS: tuple[EffectKind, ...] = (
                 Parameter("pre_delay_beats", "Pre-delay", 0, 0.5, 0.0, "beats"), Parameter("damping", "Damping", 0.05, 0.95, 0.42),
                 Parameter("mix", "Amount", 0, 1, 0.3)), (LAYER, BUS, RETURN)),
     EffectKind("widen", "Width", "place", "narrower or wider than it is, lows kept in the middle",
-               (Parameter("amount", "Width", 0, 2, 1.4), hz("mono_below_hz", "Middle below", 150))),
+               (Parameter("amount", "Width", 0, 2, 1.4), hz("mono_below_hz", "Middle below", 150), Parameter("middle_db", "Middle by", -12, 0, 0, "dB"))),
     EffectKind("double", "Double", "place", "two takes, left and right, a little late and a little off",
                (Parameter("apart_ms", "Apart", 4, 40, 16, "ms"), Parameter("detune_cents", "Detune", 0, 25, 7, "cents"), MIX), (LAYER, BUS)),
+    EffectKind("chorus", "Chorus", "place", "three takes that drift about the note, side to side",
+               (Parameter("rate_hz", "Drift", 0.05, 6, 0.6, "Hz", "log"), Parameter("depth_ms", "Depth", 0.2, 8, 2.4, "ms", "log"), Parameter("mix", "Mix", 0, 1, 0.5)),
+               (LAYER, BUS)),
+    EffectKind("worn-tape", "Worn tape", "grit", "drifts and flutters, rounds off the top, thickens the rest",
+               (Parameter("drift", "Drift", 0, 1, 0.35), Parameter("flutter", "Flutter", 0, 1, 0.3), Parameter("wear", "Wear", 0, 1, 0.4),
+                Parameter("push", "Push", 0, 1, 0.25)), (LAYER, BUS)),
     EffectKind("scatter", "Random pan", "place", "every hit somewhere else", (Parameter("amount", "Amount", 0, 1, 0.5),), (LAYER,)),
     EffectKind("auto-pan", "Auto-pan", "place", "wanders from side to side in time",
                (beats("rate_beats", "Cycle", 2.0), Parameter("depth", "Depth", 0, 1, 0.6), choice("wave", "Wave", WAVES))),

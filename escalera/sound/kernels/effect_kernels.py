@@ -43,6 +43,65 @@ def resonant(signal, cutoff_hz, resonance, kind):
         g = target
 
 
+@njit(f"void({A}, {A}, {A}, {A}, int64)", **OPTIONS)
+def tilt_band(signal, hz, gain_db, narrow, kind):
+    """One band of an equaliser in place: 0 bell, 1 low shelf, 2 high shelf.
+
+    State variable filter after Simper, "Solving the continuous SVF equations", 2013; coefficients hold for a block.
+    """
+    s1, s2, n = 0.0, 0.0, len(signal)
+    for index in range(-(-n // BLOCK)):
+        chunk = signal[index * BLOCK : min(n, index * BLOCK + BLOCK)]
+        lift = 10.0 ** (gain_db[index] / 40.0)
+        g, k = warp(hz[index]), 1.0 / narrow[index]
+        m0, m1, m2 = 1.0, 0.0, 0.0
+        if kind == 0:
+            k = k / lift
+            m1 = k * (lift * lift - 1.0)
+        elif kind == 1:
+            g, k = g / np.sqrt(lift), 1.41421356
+            m1, m2 = k * (lift - 1.0), lift * lift - 1.0
+        else:
+            g, k = g * np.sqrt(lift), 1.41421356
+            m0, m1, m2 = lift * lift, k * (1.0 - lift) * lift, 1.0 - lift * lift
+        a = 1.0 / (1.0 + g * (g + k))
+        for i in range(len(chunk)):
+            x = chunk[i] + 1e-18
+            band = a * (s1 + g * (x - s2))
+            low = s2 + g * band
+            s1, s2 = 2 * band - s1, 2 * low - s2
+            chunk[i] = m0 * x + m1 * band + m2 * low
+
+
+@njit(f"void({A}, {A}, {A}, {A})", **OPTIONS)
+def follow_attack(left, right, quick, slow):
+    """Envelopes of a signal for every block, one that follows at once and one that lags: what they differ by is the attack."""
+    n, a, b = len(left), 0.0, 0.0
+    rise, fall = 1.0 - np.exp(-BLOCK / (0.030 * RATE)), 1.0 - np.exp(-BLOCK / (0.180 * RATE))
+    drop = np.exp(-BLOCK / (0.030 * RATE))
+    for index in range(len(quick)):
+        loudest = 0.0
+        for i in range(index * BLOCK, min(n, index * BLOCK + BLOCK)):
+            loudest = max(loudest, abs(left[i]), abs(right[i]))
+        a = max(loudest, a * drop)
+        b += (loudest - b) * (rise if loudest > b else fall)
+        quick[index], slow[index] = a + 1e-9, b + 1e-9
+
+
+@njit(f"void({A}, {A}, {A})", **OPTIONS)
+def drifting(signal, out, delay_ms):
+    """The signal through a delay in milliseconds that is given for every block, and runs straight between."""
+    n = len(signal)
+    for index in range(-(-n // BLOCK)):
+        late, step = delay_ms[index], (delay_ms[index + 1] - delay_ms[index]) / BLOCK
+        for i in range(index * BLOCK, min(n, index * BLOCK + BLOCK)):
+            at = i - late * 0.001 * RATE
+            k = int(np.floor(at))
+            share = at - k
+            out[i] = (1.0 - share) * signal[k] + share * signal[k + 1] if 0 <= k < n - 1 else 0.0
+            late += step
+
+
 @njit(f"void({A}, {A}, float64)", **OPTIONS)
 def saturate(signal, amount, mix):
     """x / sqrt(1 + x²) with up to 30 dB of push, level kept for a signal at -9 dBFS.
