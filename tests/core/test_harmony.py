@@ -16,11 +16,11 @@ from escalera.core.reading.key_change import key_change_plan
 from escalera.core.reading.key_reading import key_reading, label_note
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
-from escalera.core.theory.chords import parse_chord
+from escalera.core.theory.chords import QUALITIES, Chord, parse_chord
 from escalera.core.theory.key_finding import find_key, slices_of_chords, slices_of_notes
 from escalera.core.theory.keys import Key, parse_key
 from escalera.core.theory.note_roles import clashes, held_over, holds_throughout, role_of
-from escalera.core.theory.voicings import Voicing, muddy, read_voicing, voice_path
+from escalera.core.theory.voicings import CLOSE_FROM, INVERSIONS, Voicing, muddy, read_voicing, unclear, voice_path
 from escalera.core.time.metre import Metre, parse_metre
 from escalera.errors import EditError
 from tests.songs import ids, small_song
@@ -173,7 +173,7 @@ def test_a_voicing_is_laid_out_as_its_style_says(style, holds):
 
 
 @pytest.mark.parametrize(("part", "value", "count", "lowest"), [
-    ("voices", "2", 2, None), ("voices", "5", 5, None), ("octave_below", "yes", 4, -12), ("double", "top an octave up", 4, 0), ("omit", "third", 3, None),
+    ("voices", "2", 2, None), ("voices", "5", 5, None), ("octave_below", "yes", 4, -12), ("double", "top an octave up", 4, 0), ("omit", "third", 3, None), ("pair", "root and third", 2, None),
 ])  # fmt: skip
 def test_a_layer_plays_its_voicing(part, value, count, lowest):
     def played(song):
@@ -183,6 +183,31 @@ def test_a_layer_plays_its_voicing(part, value, count, lowest):
     found = played(done(SONG, "set_voicing", layer_id=P, part=part, value=value))
     assert len(found) == count and found != played(SONG)
     assert lowest is None or found[0] - played(SONG)[0] == lowest
+
+
+@pytest.mark.parametrize("quality", QUALITIES)
+def test_clear_voicings_have_no_clash_in_any_key_inversion_or_number_of_voices(quality):
+    """No minor ninth at all, no semitone below C3, in every key; what there is of mud is no more than without."""
+    for root in range(12):
+        chord = Chord(root, quality)
+        for voices, inversion, centre in product((3, 4, 5), INVERSIONS, (52, 62, 74)):
+            style = Voicing(inversion=inversion)
+            plain, clear = (voice_path((chord,), voices, centre, s)[0] for s in (style, replace(style, clear=True)))
+            gaps = [(b - a, a) for i, a in enumerate(sorted(clear)) for b in sorted(clear)[i + 1 :]]
+            clashes = [(d, a) for d, a in gaps if d == 13 or (d == 1 and a < CLOSE_FROM)]
+            assert not clashes or unclear(clear, chord) <= unclear(plain, chord), (chord, clear)
+            assert len(muddy(clear)) <= len(muddy(plain)) or unclear(clear, chord) < unclear(plain, chord)
+            if len(chord.tones) <= 4 and inversion == "least motion":
+                assert not clashes, (chord, clear)
+
+
+@pytest.mark.parametrize(("pair", "chord", "classes"), [
+    ("root and fifth", "C", {0, 7}), ("root and third", "Am", {9, 0}), ("root and seventh", "Dm7", {2, 0}), ("third and seventh", "G7", {11, 5}),
+    ("fifth and ninth", "Cadd9", {7, 2}), ("root and fifth", "Bdim", {11, 5}), ("third and seventh", "F", {9, 0}), ("fifth and ninth", "C", {7, 0}),
+])  # fmt: skip
+def test_two_notes_are_the_ones_that_were_chosen(pair, chord, classes):
+    found = voice_path((parse_chord(chord),), 2, 62, Voicing(voices=2, pair=pair))[0]
+    assert len(found) == 2 and {p % 12 for p in found} == classes
 
 
 def test_what_a_voicing_lacks_doubles_and_moves_is_read():

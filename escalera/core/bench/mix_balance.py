@@ -23,7 +23,7 @@ SPECTRA: dict[str, tuple[float, ...]] = {
     "weather": (-6.0, -10.5, -7.5, -6.5, -9.0, -13.5, -18.0, -22.0, -26.0),
     "balanced": (-7.5, -9.5, -7.0, -6.0, -9.5, -14.0, -17.5, -20.0, -23.0),
 }  # fmt: skip
-MOST_DB, STEP_DB = 5.0, 0.5
+MOST_DB, STEP_DB = 6.0, 0.5
 HOLD = {"lead voice": 0.5, "hook": 0.35, "kick": 0.25, "snare": 0.35}  # how firmly a seat keeps the level of its job
 USUAL_HOLD = 0.08
 Floats = NDArray[np.float64]

@@ -37,7 +37,7 @@ class MixPlace:
 
 PLACES: dict[str, MixPlace] = {
     "kick": MixPlace(-25.0),
-    "snare": MixPlace(-24.0, near_db=-12.0),
+    "snare": MixPlace(-24.0, near_db=-9.0),
     "hat": MixPlace(-35.0, 0.25, 300.0),
     "open hat": MixPlace(-35.0, 0.3, 300.0, near_db=-14.0),
     "percussion": MixPlace(-33.5, 0.6, 150.0, near_db=-10.0),
@@ -46,13 +46,13 @@ PLACES: dict[str, MixPlace] = {
     "crash": MixPlace(-29.0, 0.2, 200.0, near_db=-12.0),
     "sub": MixPlace(-29.5, duck=1.0),
     "bass": MixPlace(-25.5, duck=0.7),
-    "chords": MixPlace(-28.5, 0.35, 120.0, near_db=-9.0, duck=0.5),
-    "wide": MixPlace(-30.5, 0.0, 220.0, far_db=-8.0, duck=0.8),
-    "figure": MixPlace(-31.0, 0.55, 240.0, near_db=-12.0, far_db=-10.0, duck=0.3),
-    "hook": MixPlace(-27.5, 0.15, 200.0, near_db=-12.0, far_db=-12.0),
-    "counter": MixPlace(-29.5, 0.5, 220.0, far_db=-8.0),
-    "lead voice": MixPlace(-25.5, 0.0, 120.0, near_db=-12.0, far_db=-16.0),
-    "harmony": MixPlace(-30.0, 0.0, 220.0, far_db=-7.0),
+    "chords": MixPlace(-28.5, 0.45, 120.0, near_db=-7.0, duck=0.5),
+    "wide": MixPlace(-30.5, 0.0, 220.0, far_db=-5.0, duck=0.8),
+    "figure": MixPlace(-31.0, 0.7, 240.0, near_db=-9.0, far_db=-8.0, duck=0.3),
+    "hook": MixPlace(-27.5, 0.2, 200.0, near_db=-10.0, far_db=-10.0),
+    "counter": MixPlace(-29.5, 0.6, 220.0, far_db=-6.0),
+    "lead voice": MixPlace(-25.5, 0.0, 120.0, near_db=-10.0, far_db=-13.0),
+    "harmony": MixPlace(-30.0, 0.0, 220.0, far_db=-4.0),
     "place": MixPlace(-40.0, 0.0, 120.0),
     "effect": MixPlace(-28.0, 0.0, 60.0, far_db=-10.0),
 }  # fmt: skip
@@ -203,12 +203,13 @@ def in_its_place(
     sends = tuple((key, db) for key, db in ((near, place.near_db), (far, place.far_db)) if db is not None)
     owned = any(s.part == "sub" for s in rest)
     highpass = max(place.highpass_hz, OWNED_HZ if mine.part == "bass" and owned else 0.0)
-    layer = replace(mine.layer, octave=free_octave(mine, rest))
+    layer = replace(mine.layer, octave=free_octave(mine, rest), highpass_hz=highpass)
+    if mine.part in ("chords", "wide", "harmony"):
+        layer = replace(layer, voicing=replace(layer.voicing, clear=True))
     return replace(
         layer,
         level_db=level_for(song, section, layer, mine.part, offset_db),
         pan=round(free_side(song, mine, rest), 2),
-        highpass_hz=highpass,
         sends=tuple(sorted(dict(sends).items())),
         duck_db=round(duck_db * place.duck, 1),
     )

@@ -20,7 +20,7 @@ from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import parse_key
 from escalera.core.theory.mode_change import in_key
 from escalera.core.theory.pitch import fifths_to_class, name_to_fifths, pitch_to_hz
-from escalera.core.theory.voicings import DOUBLES, INVERSIONS, MAX_VOICES, OMITS, SPREADS
+from escalera.core.theory.voicings import DOUBLES, INVERSIONS, MAX_VOICES, OMITS, PAIRS, SPREADS
 from escalera.core.time.metre import Metre
 from escalera.errors import EditError
 
@@ -222,7 +222,7 @@ class SetTuning:
         return f"Tuning: A is {after.tuning_hz:g} Hz, tuned down {after.tuned_down}, capo {after.capo_fret}"
 
 
-VOICING_PARTS = {"spread": SPREADS, "inversion": INVERSIONS, "omit": OMITS, "double": DOUBLES, "octave_below": ("no", "yes"),
+VOICING_PARTS = {"spread": SPREADS, "inversion": INVERSIONS, "omit": OMITS, "double": DOUBLES, "pair": ("", *PAIRS), "octave_below": ("no", "yes"), "clear": ("no", "yes"),
                  "voices": tuple(map(str, range(MAX_VOICES + 1)))}  # fmt: skip
 
 
@@ -262,9 +262,11 @@ class SetVoicing:
         value: object = one_of(self.value, allowed, self.part.replace("_", " "))
         if self.part == "voices":
             value = int(self.value)
-        elif self.part == "octave_below":
+        elif VOICING_PARTS[self.part] == ("no", "yes"):
             value = self.value == "yes"
         changed = {self.part: value}
+        if self.part == "pair":  # two notes, and as many as are written without one
+            changed["voices"] = 2 if value else 0
         return song.with_layer(replace(layer, voicing=replace(layer.voicing, **changed)))  # type: ignore[arg-type]
 
     def summary(self, song: Song) -> str:

@@ -42,7 +42,7 @@ WAYS: tuple[PlayedAs, ...] = (
     PlayedAs("soft", "8 dB softer", Variation(level_start_db=-8.0, level_end_db=-8.0), 0.6, False, True),
     PlayedAs("dark", "behind a low-pass at 700 Hz", Variation(lowpass_start_hz=700.0, lowpass_end_hz=700.0), 0.4, False, True),
 )  # fmt: skip
-KINDS = len(WAYS)
+KINDS, SOFTER = len(WAYS), 2
 
 
 FOUNDATION = ("kick", "snare", "sub", "bass", "chords")
@@ -51,6 +51,8 @@ TUNES = ("lead voice", "hook")
 
 def ways_of(seat: Seat, at_peak: bool = False) -> tuple[int, ...]:
     """Numbers of the ways in which a layer may play; what carries the tune, or a peak, is not turned down to fit."""
+    if seat.part == "lead voice" and not at_peak:
+        return (0, SOFTER)  # a verse may be sung softer
     if seat.part in TUNES or (at_peak and seat.part in FOUNDATION):
         return (0,)
     drum = seat.layer.sound.is_drum

@@ -18,6 +18,7 @@ INTERVALS: dict[str, tuple[str, int]] = {
     "octave-below": ("an octave below", -7),
 }
 REACH = 4  # semitones that a strong beat may bend a note
+LEAST = 3  # semitones from the line: a second against it would rub
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,4 +75,4 @@ def _nearest(wanted: int, pitch: int, steps: int, classes: frozenset[int]) -> in
     """The chord tone nearest to the parallel, on the same side of the line."""
     side = 1 if steps > 0 else -1
     near = sorted(range(wanted - REACH, wanted + REACH + 1), key=lambda p: (abs(p - wanted), p))
-    return next((p for p in near if p % 12 in classes and (p - pitch) * side > 0), wanted)
+    return next((p for p in near if p % 12 in classes and (p - pitch) * side >= LEAST), wanted)

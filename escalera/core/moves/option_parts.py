@@ -294,6 +294,7 @@ def busier(song: Song, section: Section, words: str) -> Song:
 
 def filtered(low_hz: float, high_hz: float) -> Act:
     """An act that puts layers behind a low-pass from one cutoff to another."""
+
     def act(song: Song, section: Section, words: str | None) -> Song:
         named = words or "chords and leads"
         if not words:
@@ -306,6 +307,7 @@ def filtered(low_hz: float, high_hz: float) -> Act:
 
 def fades(up: bool) -> Act:
     """An act that fades layers in or out over the section."""
+
     def act(song: Song, section: Section, words: str | None) -> Song:
         first, last = (-30.0, 0.0) if up else (0.0, -30.0)
         return _varied(

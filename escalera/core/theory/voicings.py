@@ -18,6 +18,17 @@ OMITS = ("", "root", "third", "fifth")
 TOP = "top an octave up"
 DOUBLES = ("", "root", "third", "fifth", TOP)
 MAX_VOICES = 6
+# two-note voicings: the tones that are taken, in semitones above the root, each with what stands in where a chord lacks it
+PAIRS: dict[str, tuple[tuple[int, ...], tuple[int, ...]]] = {
+    "root and fifth": ((0,), (7, 6, 8)), "root and third": ((0,), (4, 3, 5, 2)), "root and seventh": ((0,), (10, 11, 9, 7, 6, 8)),
+    "third and seventh": ((4, 3, 5, 2), (10, 11, 9, 7, 6, 8)), "fifth and ninth": ((7, 6, 8), (14, 13, 15, 0)),
+}  # fmt: skip
+CLOSE_FROM = 48  # C3: a semitone that the chord's name asks for is clear from here up
+CLASH, MUD, UNDER_ROOT = (
+    14.0,
+    8.0,
+    3.0,
+)  # semitones of motion that a clash, a muddy pair, a seventh right under the root are worth
 PULL = 0.3  # semitones of motion that a voicing whose mean lies one semitone off the register is worth
 
 
@@ -31,6 +42,8 @@ class Voicing:
     octave_below: bool = False
     omit: str = ""
     double: str = ""
+    pair: str = ""  # of PAIRS: two notes only
+    clear: bool = False  # no semitones below C3, no minor ninths, no mud where another placement has none
 
 
 PLAIN = Voicing()
@@ -88,7 +101,22 @@ class _Table:
 def _placement_table(chord: Chord, voices: int, centre: int, style: Voicing) -> _Table:
     placements = _placements(chord, voices, centre, style)
     pitches = np.array(placements, np.int64)
-    return _Table(placements, pitches, PULL * np.abs(pitches.mean(axis=1) - centre))
+    off = PULL * np.abs(pitches.mean(axis=1) - centre)
+    if style.clear:
+        off = off + np.array([unclear(row, chord) for row in placements])
+    return _Table(placements, pitches, off)
+
+
+def unclear(pitches: Sequence[int], chord: Chord) -> float:
+    """What a placement costs in semitones of motion: minor ninths and low semitones, mud, a seventh a semitone under the root."""
+    row, cost = sorted(pitches), 0.0
+    for i, low in enumerate(row):
+        for high in row[i + 1 :]:
+            if high - low == 13 or (high - low == 1 and low < CLOSE_FROM):
+                cost += CLASH
+            elif high - low == 1 and high % 12 == chord.root_class:
+                cost += UNDER_ROOT
+    return cost + MUD * len(muddy(row))
 
 
 def _placements(chord: Chord, voices: int, centre: int, style: Voicing) -> tuple[tuple[int, ...], ...]:
@@ -108,6 +136,8 @@ def _placements(chord: Chord, voices: int, centre: int, style: Voicing) -> tuple
 
 def _classes(chord: Chord, voices: int, style: Voicing) -> list[int]:
     """Pitch classes to place: the style's omission first, then what says least (fifth, root) until they fit."""
+    if style.pair:
+        return _pair(chord, style.pair)
     gone = OMITTED.get(style.omit, ())
     tones = [t for t in chord.tones if t not in gone] or list(chord.tones)
     while len(tones) > voices:
@@ -115,6 +145,17 @@ def _classes(chord: Chord, voices: int, style: Voicing) -> list[int]:
         tones.remove(spare)
     classes = [(chord.root_class + tone) % 12 for tone in tones]
     return list(dict.fromkeys(classes))
+
+
+def _pair(chord: Chord, pair: str) -> list[int]:
+    """The two pitch classes of a two-note voicing; where a chord lacks a tone, what stands in for it, and else the nearest it has."""
+    found: list[int] = []
+    for wanted in PAIRS[pair]:
+        tone = next((t for t in wanted if t in chord.tones), None)
+        if tone is None:
+            tone = next((t for t in chord.tones if t not in found), chord.tones[0])
+        found.append(tone)
+    return list(dict.fromkeys((chord.root_class + t) % 12 for t in found))
 
 
 def _doubled(chord: Chord, style: Voicing) -> int:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from escalera.core.document.limits import MAX_EARLY_TICKS, MAX_PASSES, PUSHES
 from escalera.core.document.song import Changes, Progression, Song
-from escalera.core.theory.voicings import DOUBLES, INVERSIONS, MAX_VOICES, OMITS, SPREADS
+from escalera.core.theory.voicings import DOUBLES, INVERSIONS, MAX_VOICES, OMITS, PAIRS, SPREADS
 
 Need = Callable[[bool, str], None]
 
@@ -21,7 +21,7 @@ def harmony(song: Song, need: Need) -> None:
     for layer in song.layers:
         v = layer.voicing
         known = v.spread in SPREADS and v.inversion in INVERSIONS and v.omit in OMITS and v.double in DOUBLES
-        known = known and 0 <= v.voices <= MAX_VOICES
+        known = known and 0 <= v.voices <= MAX_VOICES and v.pair in ("", *PAIRS)
         need(known, f"the voicing of {layer.name} is not known")
 
 
