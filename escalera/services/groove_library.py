@@ -163,6 +163,35 @@ def _fine(played: Beat) -> int:
     return 240 if off[240] <= off[160] * 1.2 else 160
 
 
+@dataclass(frozen=True, slots=True)
+class Shown:
+    """A groove in the list: the song's own or a built-in one, with what it is found by."""
+
+    key: str
+    name: str
+    feel: str
+    energy: int
+    role: str
+    beat: Beat
+    own_id: int = 0
+
+    @property
+    def drums(self) -> str:
+        return ", ".join(self.beat.drums)
+
+
+def listed_grooves(song: Song) -> list[Shown]:
+    """The song's own grooves, then the built-in ones; the energy of one's own follows from how much it plays."""
+    found = []
+    for groove in song.grooves:
+        played = groove_beat(song, groove)
+        if played is not None and played.hits:
+            energy = max(1, min(5, round(1.4 * measures(played, song.tempo_bpm).hits_per_beat)))
+            found.append(Shown(f"own:{groove.id}", groove.name, groove.feel, energy, "own", played, groove.id))
+    rest = (Shown(k, g.name, g.feel, g.energy, g.role, g.beat) for k, g in library.grooves().items())
+    return [*found, *rest]
+
+
 def groove_table() -> str:
     """All built-in grooves and fills with their measures, as the document docs/grooves.md."""
     head = (

@@ -23,7 +23,7 @@ from escalera.core.rhythm.tapped_beats import read_tapped
 from escalera.errors import EditError, FormatError, InputError
 from escalera.services import library
 from escalera.services.commands import beat_called
-from escalera.services.groove_library import alike, groove_of_midi, midi_of_groove
+from escalera.services.groove_library import alike, groove_of_midi, listed_grooves, midi_of_groove
 from escalera.services.hearing import beat_song
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
@@ -53,7 +53,8 @@ def context(view: GrooveView) -> dict[str, Any]:
         "lanes": LANES,
         "words": vocabulary(dict(view.song.words)),
         "swing_in_words": swing_in_words,
-        "library": library.grooves(),
+        "library": listed_grooves(view.song),
+        "drums": sorted({d for g in library.grooves().values() for d in g.beat.drums}),
         "drum_sounds": [s for s in SOUNDS if s.is_drum],
     }
 

@@ -19,6 +19,7 @@ from escalera.core.document.song import (
     on_all_bodies,
 )
 from escalera.core.edits.edit import edit, one_of, section_of, whole_number, within
+from escalera.core.edits.groove_reach import WHERE, sections_meant
 from escalera.core.edits.layer_edits import AddLayer
 from escalera.core.palette.sounds import BY_KEY, DRUM_SOUND
 from escalera.core.reading.groove_reading import drum_layers, groove_beat, phrase_beat, plays_alike
@@ -197,20 +198,26 @@ def _at(song: Song, section_id: int | None, phrase: int | None) -> str:
 
 @edit("place_groove", "layers placements")
 class PlaceGroove:
-    """Let a section, or one phrase of it, play a groove; its other drums are silent there."""
+    """Let a section, one phrase of it, all sections like it, or all that have drums play a groove; other drums are silent there."""
 
     groove_id: int
     section_id: int
     phrase: int | None = None
+    where: str = "here"
 
     def apply(self, song: Song) -> Song:
         section, groove = section_of(song, self.section_id), groove_of(song, self.groove_id)
+        if one_of(self.where, list(WHERE), "reach") != "here":
+            for other in sections_meant(song, section, self.where):
+                song = placed(song, other, groove, *_spans(song, other, None))
+            return song
         low, high = _spans(song, section, self.phrase)
         _fits(song, groove_beat(song, groove, _metre(song, section)), section, low, high, groove.name)
         return placed(song, section, groove, low, high)
 
     def summary(self, song: Song) -> str:
-        return f"Groove {groove_of(song, self.groove_id).name}" + _at(song, self.section_id, self.phrase)
+        name = f"Groove {groove_of(song, self.groove_id).name}"
+        return f"{name} {WHERE[self.where]}" if self.where != "here" else name + _at(song, self.section_id, self.phrase)
 
 
 @edit("adopt_groove", "layers notes placements options")

@@ -167,14 +167,25 @@ document.addEventListener("input", (event) => {
     clearTimeout(waiting);
     waiting = setTimeout(listen, 110);
   }
-  if (event.target.id === "find-groove") find(event.target.value);
+  if (event.target.id === "find-groove" || event.target.dataset?.grooveFilter) find($("find-groove").value);
 });
 const listen = () => ask("listen", { ...here(), spoken: $("spoken").value });
+// What the list is narrowed to: drums it has and lacks, energy, beats or fills or the song's own.
+function wanted(row) {
+  const value = (name) => document.querySelector(`[data-groove-filter="${name}"]`)?.value ?? "",
+    drums = (row.dataset.drums ?? "").split(", "),
+    energy = Number(row.dataset.energy ?? 3),
+    role = value("role");
+  if (!row.dataset.role) return true;
+  if ((value("has") && !drums.includes(value("has"))) || drums.includes(value("lacks"))) return false;
+  if (energy < Number(value("from")) || energy > Number(value("to"))) return false;
+  return !role || (role === "beat" ? row.dataset.role !== "ends" : row.dataset.role === role);
+}
 function find(text) {
   const bar = document.querySelector(".groove-line").dataset.bar;
   for (const row of document.querySelectorAll("[data-find]")) {
     const rank = fit(text, row.querySelector("b, .groove-name")?.textContent ?? "", row.dataset.find);
-    row.hidden = row.dataset.bar !== bar || !rank;
+    row.hidden = row.dataset.bar !== bar || !rank || !wanted(row);
     row.style.order = text.trim() ? String(-rank) : "";
   }
 }
