@@ -5,12 +5,16 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from escalera.core.commands.layout_commands import Arrange, LayOut
+import numpy as np
+
+from escalera.core.commands.layout_commands import MOST_OFF, Arrange, LayOut
 from escalera.core.document.forms import FORMS
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import one_of
+from escalera.core.energy.model import arranged
 from escalera.core.layout import Layout, lay_out_song
 from escalera.core.layout.plans import STANCES
+from escalera.services.rendering import MeasuredSong
 
 
 def laid_out(song: Song, form: str = "", count: int = 3) -> list[Layout]:
@@ -31,6 +35,13 @@ def _form_text(form: str) -> str:
     if not form or re.search(r"\d", form):
         return form
     return FORMS[one_of(form, list(FORMS), "form")].text
+
+
+def measured_off(song: Song, measured: MeasuredSong) -> dict[str, float]:
+    """By section id, how much more energy was measured than arranged: what a layout makes up for."""
+    pairs = zip(arranged(song).sections, measured.sections)
+    found = {str(s.span.section.id): round(float(np.clip(m.value - s.value, -MOST_OFF, MOST_OFF)), 2) for s, m in pairs}
+    return {key: off for key, off in found.items() if abs(off) >= 0.05}
 
 
 def fields_of(layout: Layout, form: str) -> dict[str, str]:

@@ -19,6 +19,7 @@ from escalera.core.edits.groove_edits import AddGroove
 from escalera.core.edits.harmony_edits import SetKey
 from escalera.core.edits.layer_edits import AddLayer
 from escalera.core.edits.line_edits import MakeLine
+from escalera.core.edits.sound_edits import AddEffect
 from escalera.core.edits.tile_edits import Place
 from escalera.core.layout.reasons import PLAYS
 from escalera.core.palette.sounds import DRUM_SOUND
@@ -31,6 +32,7 @@ from escalera.services import library
 
 LOOP_BARS = 8
 LOOP_NAME = "Loop"
+PEAKY = ("snare", "clap")  # what would otherwise stand far above everything for a moment
 HEADROOM_DB = -1.5  # with all that plays the limiter has little to do
 VELOCITY_OF_MORE = 100
 
@@ -150,6 +152,9 @@ def _with_drums(song: Song, loop: StartingLoop) -> Song:
         ]
     for drum in sorted({str(h[1]) for h in hits}, key=lambda d: RANK[d]):
         song = AddLayer(drums.get(drum, DRUM_SOUND[drum])).apply(song)
+    for layer in song.layers:
+        if layer.sound.drum in PEAKY:
+            song = AddEffect(f"layer.{layer.id}", "compressor").apply(song)
     return AddGroove(groove.name, metre.bar_ticks, hits, groove.feel, 0, song.sections[0].id).apply(song)
 
 

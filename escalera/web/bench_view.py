@@ -7,6 +7,7 @@ from functools import cached_property
 
 from escalera.core.bench.bass_faults import Fault, bass_faults, has_bass_pitch
 from escalera.core.bench.layer_jobs import SectionJobs, clashing, jobs, pitched_notes
+from escalera.core.bench.line_choice import hook_of, makers_for
 from escalera.core.bench.low_end import LowEnd, low_end
 from escalera.core.bench.tune_map import TuneMap, tune_map, without_place
 from escalera.core.checks.line_findings import LineFinding, line_findings
@@ -14,8 +15,8 @@ from escalera.core.document.chord_text import write_chordline
 from escalera.core.document.song import Layer, NamedPattern
 from escalera.core.edits.harmony_edits import sounding_chords
 from escalera.core.edits.note_edits import GRIDS
-from escalera.core.lines.line_reading import LineReading, hook_in_words
-from escalera.core.lines.makers import MAKERS, Maker
+from escalera.core.lines.line_reading import LineReading
+from escalera.core.lines.makers import Maker
 from escalera.core.lines.note_encoding import HOWS, how_written
 from escalera.core.moves.move import is_pitched
 from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, layer_events, sounding_layers
@@ -45,7 +46,6 @@ from escalera.web.song_view import Selection
 
 LETTERS = ("ZXCVBNM", "ASDFGHJ", "QWERTYU")  # rows of the keyboard from low to high, a step of the key a letter
 USUAL_LANES = ("kick", "snare", "closed hat")
-MAKER_FAMILIES = {"low end": ("low end",), "chords": ("chords", "leads"), "leads": ("leads", "chords")}
 
 
 class BenchView(PhraseView):
@@ -304,7 +304,7 @@ class BenchView(PhraseView):
     def hook(self) -> list[tuple[bool, str]]:
         """What makes the line stay in the ear; nothing for layers that carry no tune."""
         tuneful = self.layer and (self.layer.family in ("leads", "voices") or self.layer.job in ("hook", "answer"))
-        return hook_in_words(self.reading) if self.reading and tuneful else []
+        return hook_of(self.layer, self.reading) if self.layer and self.reading and tuneful else []
 
     @cached_property
     def jobs(self) -> SectionJobs:
@@ -320,8 +320,7 @@ class BenchView(PhraseView):
     def makers(self) -> list[Maker]:
         """The makers that suit the layer, its own family's first."""
         assert self.layer is not None
-        near = MAKER_FAMILIES.get(self.layer.family, MAKER_FAMILIES["leads"])
-        return sorted((m for m in MAKERS.values() if m.family in near), key=lambda m: near.index(m.family))
+        return makers_for(self.layer)
 
     def place(self) -> dict[str, int]:
         """The fields that every edit of the chosen line carries."""

@@ -16,6 +16,7 @@ from escalera.core.layout import Layout
 from escalera.core.layout.plans import PEAKS, STANCES
 from escalera.core.reading.timeline import Span, timeline
 from escalera.errors import InputError, NotFound
+from escalera.services.layouts import measured_off
 from escalera.services.passages import passage
 from escalera.services.studio import picture_of
 from escalera.web.drawing import small_stair
@@ -49,7 +50,7 @@ def way(song_id: int, stance: str) -> ResponseReturnValue:
     """One way of laying out: nothing is changed."""
     head = studio().head(song_id)
     try:
-        command = _command(stance)
+        command = _command(stance, head.song)
         found = command.layout(head.song)
     except InputError as error:
         return render_template("counting/_sentence.html", message=str(error))
@@ -72,17 +73,21 @@ def way(song_id: int, stance: str) -> ResponseReturnValue:
 @blueprint.get("/<stance>/<int:section_id>.wav")
 def hear(song_id: int, stance: str, section_id: int) -> ResponseReturnValue:
     """The join into a section as this way has it."""
-    after = _command(stance).layout(studio().head(song_id).song).song
+    song = studio().head(song_id).song
+    after = _command(stance, song).layout(song).song
     section_of(after, section_id)
     heard = passage(studio().rendering, after, section_id, LEAD_BARS, HEARD_BARS)
     return Response(heard.wav, mimetype="audio/wav", headers={"Cache-Control": "no-store"})
 
 
-def _command(stance: str) -> Arrange:
+def _command(stance: str, song: Song) -> Arrange:
     if stance not in STANCES:
         raise NotFound("There is no such way of laying out. Open the dialog again.")
     values = request.args
-    return Arrange(stance, whole_number(values.get("section", "") or "0"), _pinned(), values.get("fit_scale") == "true")
+    known = studio().rendering.measured_now(song)
+    off = measured_off(song, known) if known is not None else None
+    fit = values.get("fit_scale") == "true"
+    return Arrange(stance, whole_number(values.get("section", "") or "0"), _pinned(), fit, off)
 
 
 def _pinned() -> list[int]:
@@ -95,6 +100,7 @@ def _fields(command: Arrange) -> dict[str, Any]:
         "section_id": command.section_id,
         "fit_scale": command.fit_scale,
         **{f"pin.{x}": "on" for x in command.pinned or []},
+        **{f"off.{key}": off for key, off in (command.off or {}).items()},
     }
 
 

@@ -10,6 +10,7 @@ from typing import Any
 from flask import current_app
 from markupsafe import Markup, escape
 
+from escalera.core.bench.line_choice import hook_of, makers_for
 from escalera.core.document.chord_text import write_chordline
 from escalera.core.document.song import ROLES, Layer, Section, Song, uses_pattern
 from escalera.core.edits.edit import id_in
@@ -19,8 +20,8 @@ from escalera.core.energy.join_reading import join_said
 from escalera.core.energy.joins import devices_between
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.joins import device_tiles
-from escalera.core.lines.line_reading import LineReading, hook_in_words
-from escalera.core.lines.makers import MAKERS, Maker
+from escalera.core.lines.line_reading import LineReading
+from escalera.core.lines.makers import Maker
 from escalera.core.moves.suggestions import APART
 from escalera.core.palette.effects import NOTE_VALUES, RETURNS
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
@@ -333,12 +334,10 @@ class SongView:
     def makers(self) -> list[Maker]:
         """The makers of lines that suit the layer, its own family's first."""
         assert self.layer is not None
-        own = self.layer.family if self.layer.family in ("low end", "chords") else "leads"
-        near = {"low end": ("low end",), "chords": ("chords", "leads"), "leads": ("leads", "chords")}[own]
-        return sorted((m for m in MAKERS.values() if m.family in near), key=lambda m: near.index(m.family))
+        return makers_for(self.layer)
 
     def hook(self, found: LineReading) -> list[tuple[bool, str]]:
-        return hook_in_words(found)
+        return hook_of(self.layer, found) if self.layer else []
 
     def pattern_text(self, pattern_id: int, layer: Layer) -> str:
         return write_pattern(self.song.pattern_by_id[pattern_id].pattern, layer.sound.is_drum)

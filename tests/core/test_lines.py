@@ -1,6 +1,7 @@
 """Lines: makers stay in chord and range, transformations keep their laws, readings tell the truth of made lines."""
 
 from dataclasses import replace
+from itertools import product
 
 import numpy as np
 import pytest
@@ -18,6 +19,8 @@ from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE, Pattern
 from escalera.core.theory.chords import parse_chord
 from escalera.core.theory.keys import parse_key
+from escalera.core.theory.note_roles import clashes
+from escalera.core.theory.voicings import place_class, root_position
 from escalera.core.time.metre import Metre
 from escalera.errors import EditError
 from tests.songs import ids, small_song
@@ -181,3 +184,93 @@ def test_a_phrase_of_odd_length_begins_its_line_at_its_start():
     after = EDITS["make_line"](V, B, 1, "bass-held").apply(song)
     table = layer_events(after, timeline(after).span_of(V), after.layer_by_id[B]).table
     assert [t for t in table[:, START].tolist() if t >= 5 * 3840] == [5 * 3840, 6 * 3840, 7 * 3840]
+
+
+REGISTER = (48, 84)
+
+
+def read(key, options, frame, register=REGISTER):
+    """The reading of a line as it sounds from a register."""
+    rows = make_line(frame, key, options).rows
+    tonic = place_class(frame.key.tonic_class, 60)
+    table = []
+    for start, duration, kind, value, octave, _ in rows.tolist():
+        if kind == DEGREE:
+            pitch = tonic + 12 * (value // 7) + frame.key.degrees[value % 7]
+        else:
+            tones = root_position(frame.chord_at(start), register[0])
+            pitch = tones[value % len(tones)] + 12 * (value // len(tones))
+        table.append((start, duration, pitch + 12 * octave))
+    return read_line(np.array(table, np.int64), frame, register)
+
+
+LOOPS = ("C Am F G", "C G Am F", "Am F C G", "Dm G C C", "Em C G D")
+KEYS = ("C major", "C major", "A minor", "C major", "G major")
+
+
+def frames():
+    for loop, key in zip(LOOPS, KEYS):
+        for metre in (Metre(), Metre(3, 4), Metre(6, 8)):
+            chords = tuple((i * metre.bar_ticks, parse_chord(c, parse_key(key))) for i, c in enumerate(loop.split()))
+            yield Frame(4 * metre.bar_ticks, metre, parse_key(key), chords, (0, metre.bar_ticks // 2))
+
+
+@pytest.mark.parametrize("seed", "123456789")
+def test_a_sung_line_meets_the_readings_it_is_judged_by(seed):
+    right = []
+    for frame, wanted in product(frames(), ("arch", "rises", "falls")):
+        found = read("sung-line", {"seed": seed, "contour": wanted}, frame)
+        told = hook_in_words(found, "sung")
+        assert found.leaps <= max(2, found.notes // 3) and found.range_semitones <= 14
+        assert found.longest_rest_beats >= 0.3 and sum(helps for helps, _ in told) >= 4, (told, frame.metre)
+        right.append((found.contour == wanted, found.chord_share))
+    contours, shares = np.array(right, float).T
+    assert contours.mean() >= 0.6 and shares.mean() >= 0.8
+
+
+def test_endings_say_whether_more_is_to_come_and_hooks_live_by_their_rhythm():
+    frame = next(frames())
+    for key in ("sung-line", "motif-thrice"):
+        last = {e: make_line(frame, key, {"ending": e}).rows[-1, 3] % 7 for e in ("more", "once more", "over")}
+        assert last["over"] == 0 and last["more"] != 0
+    hook = read("one-note-hook", {}, frame)
+    assert hook.range_semitones <= 2 and sum(helps for helps, _ in hook_in_words(hook)) >= 4
+
+
+def test_leaps_are_judged_by_kind():
+    frame = next(frames())
+    leaping = read_line(np.array([(480 * i, 400, 60 + 9 * (i % 2)) for i in range(20)], np.int64), frame, REGISTER)
+    helped = {
+        kind: sum(helps for helps, _ in hook_in_words(leaping, kind)) / len(hook_in_words(leaping, kind))
+        for kind in ("sung", "figure")
+    }
+    assert helped["sung"] <= 0.5 < helped["figure"], "nineteen leaps are no tune, and may be a figure"
+
+
+def test_basses_have_ghosts_and_approaches_and_long_ones_last_until_the_next_kick():
+    frame = next(frames())
+    rows = make_line(frame, "bass-sixteenths", {"busy": "many"}).rows
+    assert (rows[:, 5] < 50).sum() >= 8 and (rows[1:, 0] >= rows[:-1, 0] + rows[:-1, 1]).all()
+    assert {3840 - 240, 7680 - 240} <= set(rows[:, 0].tolist()), "a step into the next chord"
+    long, sliding = (make_line(frame, "bass-kick-long", {"join": j}).rows for j in ("until the next", "sliding"))
+    assert (long[0, 0] + long[0, 1] < long[1, 0]) and sliding[0, 0] + sliding[0, 1] > sliding[1, 0]
+
+
+def test_a_held_note_clashes_least_or_most_and_is_released():
+    frame = next(frames())
+    least, most = (make_line(frame, "pedal", {"note": n}).rows for n in ("least clashes", "most tension"))
+
+    def rubs(rows):
+        return sum(
+            clashes((frame.key.tonic_class + frame.key.degrees[v % 7]) % 12, frame.chord_at(int(t)))
+            for t, v in rows[:, [0, 3]]
+        )
+
+    assert len(least) == 1 and rubs(least) == 0 and rubs(most) >= 1
+    assert not clashes((frame.key.degrees[int(most[-1, 3]) % 7]) % 12, frame.chord_at(frame.length_ticks - 1))
+
+
+def test_scattered_arpeggios_are_scattered_anew():
+    rows = make_line(FRAME, "arpeggio", {"order": "scattered", "value": "1/16"}).rows
+    turns = [tuple(rows[i : i + 3, 3]) for i in range(0, 15, 3)]
+    assert len(set(turns)) > 1

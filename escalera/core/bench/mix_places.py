@@ -36,7 +36,7 @@ class MixPlace:
 
 
 PLACES: dict[str, MixPlace] = {
-    "kick": MixPlace(-25.0),
+    "kick": MixPlace(-25.5),
     "snare": MixPlace(-24.0, near_db=-9.0),
     "hat": MixPlace(-35.0, 0.25, 300.0),
     "open hat": MixPlace(-35.0, 0.3, 300.0, near_db=-14.0),
@@ -65,7 +65,7 @@ SPACE_OF = {
 USUAL_SPACES = ("chamber", "hall")
 NEAR = ("near", "chamber")
 SENT_DB = -59.5
-OWNED_HZ = 110.0  # a bass leaves what lies below to a sub
+OWNED_HZ = 90.0  # a bass leaves what lies below to a sub
 HIT_S = 0.5  # seconds between the hits that a drum's level is counted with
 
 

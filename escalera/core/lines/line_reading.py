@@ -117,10 +117,35 @@ def _repeats(top: Ints, frame: Frame) -> tuple[float, float]:
     return again / max(1, bars), other / max(1, again)
 
 
-def hook_in_words(found: LineReading) -> list[tuple[bool, str]]:
-    """What makes a line stay in the ear, or not: (whether it helps, the sentence with its figure)."""
+def kind_of_line(family: str, job: str, struck: bool) -> str:
+    """What a line is judged as: sung by voices and held leads, a figure where it moves, a riff below, else a hook."""
+    if family == "low end":
+        return "riff"
+    if job in ("movement", "texture", "top"):
+        return "figure"
+    return "sung" if family == "voices" or not struck else "hook"
+
+
+def hook_in_words(found: LineReading, kind: str = "hook") -> list[tuple[bool, str]]:
+    """What makes a line of a kind stay in the ear, or not: (whether it helps, the sentence with its figure).
+
+    A sung tune goes by step; a hook on one or two notes lives by its rhythm; figures and struck sounds may leap; a riff may stand on its fifths.
+    """
+    rows = _common(found, kind)
+    if kind == "sung" and found.leaps > max(2, found.notes // 3):
+        said = f"{found.leaps} leaps in {found.notes} notes are no tune to sing"
+        rows += [
+            (False, said, "go by step, and leap once"),
+            (False, "the ear loses it where it leaps again", "fill leaps with the notes between"),
+        ]
+    return [(helps, said if helps else f"{said}: {remedy}") for helps, said, remedy in rows]
+
+
+def _common(found: LineReading, kind: str) -> list[tuple[bool, str, str]]:
     repeats, changed, wide = found.repeats, found.changed, found.range_semitones
-    most = max(2, found.notes // 4)
+    most = max(2, found.notes // (4 if kind == "sung" else 2))
+    still = wide <= 2  # one or two notes: the rhythm is the hook
+    free = kind in ("figure", "riff") or still
     rows: list[tuple[bool, str, str]] = [  # whether it helps, the figure, what to do where it does not
         (
             repeats >= 0.5,
@@ -134,21 +159,25 @@ def hook_in_words(found: LineReading) -> list[tuple[bool, str]]:
             if repeats
             else "then a change cannot be heard",
         ),
-        (5 <= wide <= 14, f"it spans {wide} semitones", "little to hold on to" if wide < 5 else "wide to sing"),
         (
-            1 <= found.leaps <= most,
+            still or (3 if kind == "riff" else 5) <= wide <= (14 if kind == "sung" else 24),
+            f"it spans {wide} semitones",
+            "little to hold on to" if wide < 5 else "wide to sing",
+        ),
+        (
+            free or (0 if kind == "sung" else 1) <= found.leaps <= most,
             f"{found.leaps} {'leap' if found.leaps == 1 else 'leaps'} among {found.notes} notes",
             "one leap would mark it" if not found.leaps else "many, hard to sing after",
         ),
         (
-            2 <= found.rhythms <= 5,
+            kind == "figure" or 2 <= found.rhythms <= 5,
             f"{found.rhythms} {'distance' if found.rhythms == 1 else 'different distances'} between notes",
             "it ticks" if found.rhythms < 2 else "it wanders",
         ),
         (
-            0.5 <= found.longest_rest_beats <= 8,
+            kind == "figure" or 0.5 <= found.longest_rest_beats <= 8,
             f"its longest rest is {found.longest_rest_beats:g} beats",
             "it does not breathe" if found.longest_rest_beats < 0.5 else "long enough to be forgotten",
         ),
     ]
-    return [(helps, said if helps else f"{said}: {remedy}") for helps, said, remedy in rows]
+    return rows

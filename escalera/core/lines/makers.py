@@ -241,14 +241,17 @@ def arpeggio(frame: Frame, options: Options) -> list[Row]:
     step = round(VALUES[options["value"]] * TICKS_PER_QUARTER)
     rows: list[Row] = []
     for start, end, chord in frame.changes():
-        order = _order(len(chord.tones) * int(options["octaves"]), options["order"])
+        count = len(chord.tones) * int(options["octaves"])
+        order = _order(count, options["order"])
         for i, tick in enumerate(range(-(-start // step) * step, end, step)):
+            if options["order"] == "scattered" and i and i % count == 0:
+                order = _order(count, "scattered", tick // step)  # every time round is scattered anew
             length = _gated(step, options["gate"], tick / frame.length_ticks)
             rows.append((tick, length, TONE, order[i % len(order)], 0, _accent(frame, tick) - 4))
     return rows
 
 
-def _order(count: int, order: str) -> list[int]:
+def _order(count: int, order: str, turn: int = 0) -> list[int]:
     up = list(range(count))
     if order == "down":
         return up[::-1]
@@ -256,7 +259,7 @@ def _order(count: int, order: str) -> list[int]:
         return up + up[-2:0:-1]
     if order == "outside in":
         return [up[i // 2] if i % 2 == 0 else up[-1 - i // 2] for i in range(count)]
-    return [int(i) for i in np.random.default_rng(count).permutation(count)] if order == "scattered" else up
+    return [int(i) for i in np.random.default_rng(count + 31 * turn).permutation(count)] if order == "scattered" else up
 
 
 @maker(
