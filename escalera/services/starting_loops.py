@@ -31,6 +31,7 @@ from escalera.core.time.metre import parse_metre
 from escalera.services import library
 
 LOOP_BARS = 8
+LIFE = {"dance": 0.2, "band": 0.7, "song": 0.5}
 LOOP_NAME = "Loop"
 PEAKY = ("snare", "clap")  # what would otherwise stand far above everything for a moment
 HEADROOM_DB = -1.5  # with all that plays the limiter has little to do
@@ -113,7 +114,12 @@ def song_of(key: str) -> tuple[Song, dict[int, int]]:
     loop = starting_loops()[one_of(key, list(starting_loops()), "starting loop")]
     music_key, metre = parse_key(loop.music_key), parse_metre(loop.metre)
     song = Song(
-        tempo_bpm=float(loop.tempo_bpm), metre=metre, key=music_key, school=loop.school, master_gain_db=HEADROOM_DB
+        tempo_bpm=float(loop.tempo_bpm),
+        metre=metre,
+        key=music_key,
+        school=loop.school,
+        master_gain_db=HEADROOM_DB,
+        life=LIFE.get(loop.school, 0.4),
     )
     song = replace(song, progression=parse_chordline(loop.row["chords"], music_key, metre))
     song = song_with_form(song, f"{LOOP_NAME} {LOOP_BARS}")

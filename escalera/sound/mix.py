@@ -84,7 +84,7 @@ class Renderer:
         if memo not in song.memo:
             section = span.section
             playing = tuple((layer, layer_events(song, span, layer)) for layer in sounding_layers(song, section))
-            shaped = (section.curves, section.throws, song.buses, song.master, song.returns)
+            shaped = (section.curves, section.throws, song.buses, song.master, song.returns, song.life)
             key = (span.grid, playing, shaped, _duck_sources(song, span))
             head = AHEAD_SAMPLES + memory(song)[1]
             song.memo[memo] = self._plans.get_or_make(key, lambda: make_plan(song, span, head))

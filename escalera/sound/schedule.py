@@ -23,6 +23,7 @@ from escalera.core.reading.events import (
 from escalera.core.reading.timeline import Grid, Span
 from escalera.core.time.ruler import RATE_HZ as RATE_HZ
 from escalera.sound.content import encoded
+from escalera.sound.life import is_alive, late_samples, lively_velocities
 
 RING = np.int64(1 << 40)
 
@@ -59,7 +60,20 @@ def ticks_to_samples(grid: Grid, ticks: NDArray[np.int64] | NDArray[np.int32]) -
 def schedule(song: Song, span: Span, layer: Layer) -> Notes:
     """The notes of a layer in a section. Cached by content."""
     stops = _choker_events(song, span, layer) if layer.sound.is_drum else ()
-    return _late(_schedule(layer_events(song, span, layer), span.grid, layer.sound.is_drum, stops), layer)
+    events = layer_events(song, span, layer)
+    notes = _schedule(events, span.grid, layer.sound.is_drum, stops)
+    if song.life and len(events) and is_alive(layer):
+        notes = _by_hand(notes, events, layer, song.life)
+    return _late(notes, layer)
+
+
+def _by_hand(notes: Notes, events: Events, layer: Layer, life: float) -> Notes:
+    """The notes as hands vary them; none comes before its section that does not anyway."""
+    ticks = events.table[:, START].astype(np.int64)
+    start = np.maximum(notes.start + late_samples(layer, ticks, life), np.minimum(notes.start, 0))
+    velocity = lively_velocities(layer, ticks, notes.velocity, life)
+    order = np.argsort(start, kind="stable")
+    return Notes(start[order], notes.hold[order], notes.pitch[order], velocity[order], notes.curves)
 
 
 def _late(notes: Notes, layer: Layer) -> Notes:

@@ -164,6 +164,7 @@ ROWS = {
     "set_school": ((dict(school="dance"), lambda s: s.school == "dance"), (dict(school="jazz"), "is not a style")),
     "set_switch": ((dict(switch="repeats", value="same"), lambda s: s.switches == (("repeats", "same"),)), (dict(switch="repeats", value="never"), "Choose one of: change, same")),
     "set_scale": ((dict(gain=1.5, offset=-0.5), lambda s: s.scale.gain == 1.5), (dict(gain=float("nan")), "outside 0.1 to 100")),
+    "set_life": ((dict(percent=60), lambda s: s.life == 0.6), (dict(percent=160), "160 % lies outside 0 to 100 %")),
     "set_master": ((dict(gain_db=-3), lambda s: s.master_gain_db == -3), (dict(gain_db=60), "60 dB lies outside")),
     "set_notes": ((dict(notes="hm"), lambda s: s.notes == "hm"), (dict(notes="x" * 10_001), "at most 10,000")),
     "add_section": ((dict(name="Verse", bars=4, after_id=V), lambda s: [x.name for x in s.sections] == ["Verse", "Verse 2", "Chorus"]), (dict(name="Long", bars=1000), "1000 bars lies outside 1 to 999")),

@@ -324,6 +324,9 @@ class Song:
     switches: Annotated[tuple[tuple[str, str], ...], AsMapping(True), part("Switches of the style")] = ()
     lead_bars: Annotated[int, number("Bars before bar 1", 0, MAX_BARS)] = 0
     master_gain_db: Annotated[float, number("Mix level", -60, 24, "dB")] = 0.0
+    life: Annotated[
+        float, number("Played by hand", 0, 1, help="how much hits and notes vary; 0 repeats them exactly")
+    ] = 0.0
     buses: Annotated[tuple[Bus, ...], part("Buses", len(FAMILIES))] = ()
     master: Annotated[tuple[Device, ...], part("Effects of the mix", MAX_CHAIN)] = ()
     returns: Annotated[tuple[tuple[str, SettingsText], ...], AsMapping(True), part("Shared spaces")] = ()

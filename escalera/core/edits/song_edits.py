@@ -177,6 +177,19 @@ class SetMaster:
         return f"Mix level: {self.gain_db:+g} dB"
 
 
+@edit("set_life", "mix")
+class SetLife:
+    """Say how much hits and notes vary as hands vary them, 0 to 100 %; 0 repeats them exactly."""
+
+    percent: float
+
+    def apply(self, song: Song) -> Song:
+        return replace(song, life=round(within(self.percent, 0, 100, "Played by hand by", "%") / 100, 3))
+
+    def summary(self, song: Song) -> str:
+        return f"Played by hand: {self.percent:g} %" if self.percent else "Played exactly as written"
+
+
 @edit("set_notes", "song")
 class SetNotes:
     """Write a note about the song."""

@@ -16,7 +16,7 @@ OF_SECTION = {
 OF_SONG = {
     "layers": "layers", "patterns": "notes", "grooves": "notes", "progression": "harmony", "key": "harmony", "chords_read": "harmony", "push_ticks": "harmony",
     "tuning_hz": "harmony", "tuned_down": "harmony", "capo_fret": "harmony", "tempo_bpm": "time", "metre": "time", "lead_bars": "time",
-    "buses": "mix", "master": "mix", "returns": "mix", "master_gain_db": "mix", "sections": "", "next_id": "",
+    "buses": "mix", "master": "mix", "returns": "mix", "master_gain_db": "mix", "life": "mix", "sections": "", "next_id": "",
 }  # fmt: skip
 PARTS = ("song", "layers", "notes", "harmony", "time", "mix", "form", "placements", "shaping", "joins", "options")
 EVERYTHING = " ".join(PARTS)
