@@ -25,6 +25,7 @@ from benchmarks.bench import bench
 from benchmarks.groove import groove
 from benchmarks.harmony import harmony
 from benchmarks.joins import joins
+from benchmarks.layouts import layouts
 from benchmarks.memory import memory
 from benchmarks.songs import CACHE_MB, generated, large
 from benchmarks.table import REFERENCE_S, print_over, reference_s, row, seconds
@@ -273,6 +274,7 @@ def main() -> int:
     arranging(benchmark)
     bench(benchmark)
     joins()
+    layouts()
     memory()
     prediction()
     print(f"\nTook {time.perf_counter() - start:.0f} s")

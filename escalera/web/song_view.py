@@ -10,6 +10,7 @@ from typing import Any
 from flask import current_app
 from markupsafe import Markup, escape
 
+from escalera.core.bench.group_bands import group_bands
 from escalera.core.bench.line_choice import hook_of, makers_for
 from escalera.core.document.chord_text import write_chordline
 from escalera.core.document.song import ROLES, Layer, Section, Song, uses_pattern
@@ -100,10 +101,15 @@ DEVICE_SAID = "; a device at the join plays it"
 
 @dataclass(frozen=True)
 class WallRow:
-    """A layer and its row of tiles, ready made and remembered, since a wall has hundreds."""
+    """A layer and its row of tiles, ready made and remembered, since a wall has hundreds.
+
+    `head` is the group's own row where this layer is the first of one; `group` its name where the layer is in one.
+    """
 
     layer: Layer
     tiles: Markup
+    group: str = ""
+    head: Markup | None = None
 
 
 @lru_cache(maxsize=1024)
@@ -143,7 +149,9 @@ def looks_alike(a: Song, b: Song) -> bool:
     """Whether two states have the same wall: the same layers, sections and placements under the same names."""
 
     def layers(song: Song) -> list[tuple[object, ...]]:
-        return [(x.id, x.name, x.family, x.sound_key, x.muted, x.reason, x.aside) for x in song.layers]
+        return [
+            (x.id, x.name, x.family, x.sound_key, x.muted, x.reason, x.aside, x.group, x.stand_in) for x in song.layers
+        ]
 
     def sections(song: Song) -> list[tuple[object, ...]]:
         return [(s.id, s.name, s.bars, s.phrases, s.placements, s.devices, s.build) for s in song.sections]
@@ -190,6 +198,53 @@ class SongView:
 
     @property
     def wall(self) -> list[WallRow]:
+        rows = self._wall_rows()
+        first: dict[str, int] = {}
+        for i, row in enumerate(rows):
+            first.setdefault(row.layer.group, i)
+        together = sorted(
+            range(len(rows)), key=lambda i: (first[rows[i].layer.group], i) if rows[i].layer.group else (i, i)
+        )
+        found, seen = [], {""}
+        for row in (rows[i] for i in together):
+            name = row.layer.group
+            head = None if name in seen else self._group_row(name)
+            seen.add(name)
+            found.append(replace(row, group=name, head=head))
+        return found
+
+    def group_bands(self) -> list[tuple[str, str]]:
+        """What every layer of the chosen layer's group adds, in words."""
+        rows = group_bands(self.song, self.layer.group) if self.layer else []
+        return [
+            (name, ", ".join(f"{100 * share:.0f} % of {band} Hz" for band, share in bands) or "adds little by itself")
+            for name, bands in rows
+        ]
+
+    def _group_row(self, name: str) -> Markup:
+        """A button a phrase: whether all, some or none of a group play; pressing it fills or clears the group there."""
+        layers = [x for x in self.song.layers if x.group == name]
+        parts: list[str] = []
+        glaze = layers[0].family.replace(" ", "-")
+        for span in self.energy.line.spans:
+            by_layer = tiles(self.song, span)
+            for phrase in range(len(span.section.phrases)):
+                column = [by_layer[x.id][phrase] for x in layers]
+                playing = sum(t.state != "empty" for t in column)
+                state = "empty" if not playing else "full" if playing == len(layers) else "partial"
+                do = json.dumps(
+                    {"kind": "toggle_group", "group": name, "section_id": span.section.id, "phrase": phrase}
+                )
+                said = f"{name}, {span.section.name}, phrase {phrase + 1}: {playing} of {len(layers)} play"
+                first = " first" if phrase == 0 and parts else ""
+                parts.append(
+                    f'<button type="button" role="gridcell" aria-selected="{"true" if playing else "false"}" class="tile {state} fam-{glaze}{first}" data-do="{escape(do)}"'
+                    f' style="grid-column:{column[0].first_bar + self.song.lead_bars}/span {column[0].bars}" title="{escape(said)}"'
+                    f' aria-label="{escape(said)}">{"<i></i>" if playing else ""}</button>'
+                )
+        return Markup("".join(parts))
+
+    def _wall_rows(self) -> list[WallRow]:
         found = [tiles(self.song, span) for span in self.energy.line.spans]
         names = tuple((s.id, s.name) for s in self.song.sections)
         s, rows, devices = self.selection, [], device_tiles(self.song)

@@ -189,3 +189,22 @@ def test_the_doctor_says_what_is_wrong(run, tmp_path):
     data[4096 * (page - 1) : 4096 * page] = b"\xff" * 4096
     file.write_bytes(bytes(data))
     assert "damaged" in run("doctor", status=1).stdout
+
+
+def test_a_whole_song_is_made_and_ways_of_laying_it_out_are_told_and_taken(run, tmp_path):
+    assert "slow-waltz" in run("starts", "waltz").stdout and not run("starts", "xyzzy").stdout
+    assert run("new", "--school", "song", "--form", "short", "--start", "piano-and-a-voice").stdout == "1\n"
+    run("export", "1", "--format", "json", "-o", "before.json")
+    report = json.loads(run("layout", "1", "--json").stdout)
+    assert len(report) == 3 and all(set(row) >= {"sections", "joins_as_meant", "reasons"} for row in report)
+    assert [s["name"] for s in report[0]["sections"]] == ["Intro", "Verse 1", "Chorus 1", "Verse 2", "Chorus 2", "Tag"]
+    assert all(abs(s["target"] - s["arranged"]) <= 1.0 for row in report for s in row["sections"])
+    other = json.loads(
+        run("layout", "1", "--form", "intro 4, verse 8, chorus 8 x2", "--alternatives", "1", "--json").stdout
+    )
+    assert [s["name"] for s in other[0]["sections"]] == ["Intro", "Verse", "Chorus 1", "Chorus 2"]
+    run("export", "1", "--format", "json", "-o", "after.json")
+    before, after = ((tmp_path / f"{name}.json").read_text() for name in ("before", "after"))
+    assert after == before, "nothing is changed without --take"
+    assert "Drums and bass carry the verses".lower() in run("layout", "1", "--take", "2").stdout.lower()
+    assert "is not a form" in run("layout", "1", "--form", "sonata", status=2).stderr

@@ -80,6 +80,8 @@ ON_PARKED = {"exchange_body", "exchange_pair", "keep_body", "forget_body"}
 MEANT = EDITS["accept_finding"]("level:1:0", "by feel").apply(SONG)
 PARKED = EDITS["lift"](V, K, None, None, None).apply(EDITS["park_body"](V, "with the kick", "Ana").apply(SONG))
 WITH_KICK = PARKED.section_by_id[V].parked[0].id
+GROUPED = EDITS["group_layers"]([K, B], "Low").apply(SONG)
+ON_GROUPED = {"move_group", "mute_group", "treat_group", "toggle_group", "balance_group"}
 SLIPPED = EDITS["lift"](V, K, None, 5 * 3840 - 960, 8 * 3840).apply(SONG)  # the kick ends a beat early
 
 
@@ -244,6 +246,12 @@ ROWS = {
     "mend_slips": ((dict(section_id=V), lambda s: section(s, V).placements[0].end_ticks == 5 * 3840), (dict(section_id=C), "Nothing in Chorus starts or ends")),
     "lay_out": ((dict(text="intro 4, verse 8, chorus 8 x2"), lambda s: [(x.name, x.bars) for x in s.sections] == [("Intro", 4), ("Verse", 8), ("Chorus 1", 8), ("Chorus 2", 8)]), (dict(text="intro 4, verse"), "Part 2, “verse”, needs a name")),
     "arrange": ((dict(stance="drums"), lambda s: [x.id for x in s.sections] == [V, C] and s.sections != SONG.sections), (dict(stance="loud"), "is not a way of laying out")),
+    "group_layers": ((dict(layer_ids=[K, B], name="Bottom"), lambda s: [x.group for x in s.layers if x.group] == ["Bottom", "Bottom"]), (dict(layer_ids=[K], name="Alone"), "two layers or more")),
+    "move_group": ((dict(group="Low", control="level_db", by=-3), lambda s: [layer(s, x).level_db - layer(GROUPED, x).level_db for x in (K, B)] == [-3, -3]), (dict(group="Low", control="level_db", by=99), "99 dB lies outside")),
+    "mute_group": ((dict(group="Low"), lambda s: layer(s, K).muted and layer(s, B).muted and not layer(s, P).muted), (dict(group="High"), "no group called “High”")),
+    "treat_group": ((dict(group="Low", section_id=C, by_db=2), lambda s: len(section(s, C).treatments) == 2), (dict(group="Low", section_id=C, by_db=99), "99 dB lies outside")),
+    "toggle_group": ((dict(group="Low", section_id=C, phrase=0), lambda s: {p.layer_id for p in section(s, C).placements if p.start_ticks == 0} == {P}), (dict(group="Low", section_id=C, phrase=9), "no phrase 10")),
+    "balance_group": ((dict(group="Low"), lambda s: layer(s, K).level_db != layer(GROUPED, K).level_db or layer(s, B).level_db != layer(GROUPED, B).level_db), (dict(group="High"), "no group called")),
     "exchange_sound": ((dict(layer_id=P), lambda s: layer(s, P).sound_key != layer(SONG, P).sound_key and starts(s, V, P) == starts(SONG, V, P)), (dict(layer_id=99), "not in this song any more")),
     "keep_stand_in": ((dict(layer_id=P, stands_in=True), lambda s: layer(s, P).stand_in), (dict(layer_id=99), "not in this song any more")),
     "say_drop": ((dict(means="peak"), lambda s: s.drop_means == "peak"), (dict(means="both"), "is not a meaning of drop")),
@@ -293,7 +301,7 @@ ON_CARRIED = {
     "copy_join",
     "remove_build",
 }
-BASES = [(ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), ({"confirm_reading"}, GUESSED)]  # fmt: skip
+BASES = [(ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), (ON_GROUPED, GROUPED), ({"confirm_reading"}, GUESSED)]  # fmt: skip
 
 
 def base_of(kind):

@@ -15,6 +15,7 @@ from escalera.core.rhythm.spoken_beats import parse_spoken
 from escalera.core.time.metre import Metre
 from escalera.services.groove_library import alike, feel_of, groove_of_midi, groove_table, midi_of_groove
 from escalera.services.library import grooves
+from escalera.services.new_song import new_song
 from tests.songs import ids, small_song
 from tests.web.driving import open_song, said, settled, shown, tree, trouble_of, until
 
@@ -323,3 +324,22 @@ def test_the_groove_page_is_accessible_and_fits(page, server, theme):
             "document.querySelector('.handrail').getBoundingClientRect().bottom <= innerHeight + "
             "1"
         )
+
+
+def test_the_songs_own_groove_stands_in_the_library_and_is_placed_wherever_drums_play(page, server):
+    studio = server[1]
+    song_id = studio.add_song(new_song(form="short"), "New")
+    song = studio.head(song_id).song
+    page.goto(f"/songs/{song_id}/groove?select=section:{song.sections[2].id}:0:0:0")
+    page.click("[data-tab='library']")
+    own = page.locator(".library li[data-role='own']")
+    assert own.count() >= 1 and page.locator(".library li:visible").count() > 20
+    page.select_option("[data-groove-filter='has']", "ride")
+    page.select_option("[data-groove-filter='role']", "beat")
+    shown_drums = page.locator(".library li:visible").evaluate_all("rows => rows.map(r => r.dataset.drums)")
+    assert shown_drums and all("ride" in d for d in shown_drums)
+    page.select_option("[data-groove-filter='has']", "")
+    page.select_option("[data-groove-filter='role']", "own")
+    own.first.get_by_role("button", name="song").click()
+    until(lambda: studio.head(song_id).song.sections != song.sections)
+    assert "wherever drums play" in studio.history(song_id)[0].summary

@@ -128,3 +128,28 @@ def test_an_effect_works_in_one_section_and_says_what_it_does(page, server):
     page.wait_for_selector("[hx-get*='/dynamics/']")
     page.click("[hx-get*='/dynamics/']")
     page.wait_for_selector(".dynamics >> text=crest")
+
+
+def test_layers_become_one_part_with_a_row_that_opens_and_is_filled_at_once(page, server):
+    studio = server[1]
+    song_id = studio.add_song(new_song(form="short"), "New")
+    song = studio.head(song_id).song
+    chords = [x for x in song.layers if x.family == "chords"]
+    page.goto(f"/songs/{song_id}?select=layer:0:{chords[0].id}")
+    page.click(".group-panel summary")
+    page.fill(".group-panel [name=name]", "All the keys")
+    page.click(".group-panel button[type=submit]")
+    page.wait_for_selector(".group-row >> text=All the keys")
+    grouped = [x for x in studio.head(song_id).song.layers if x.group == "All the keys"]
+    assert len(grouped) == len(chords) and not trouble_of(page)
+    page.locator(".group-tiles .tile.empty, .group-tiles .tile.partial").first.click()
+    until(lambda: studio.head(song_id).song.sections != song.sections)
+    page.click(".group-panel button:text('1 dB softer')")
+    until(lambda: studio.head(song_id).song.layer_by_id[chords[1].id].level_db == pytest.approx(chords[1].level_db - 1))
+    page.click("[data-group]")
+    assert page.locator(".in-group:visible").count() == 0
+    page.reload()
+    page.wait_for_selector(".group-row")
+    assert page.locator(".in-group:visible").count() == 0
+    page.click("[data-group]")
+    assert page.locator(".in-group:visible").count() == len(chords)

@@ -201,6 +201,8 @@ def same_job(facts: Facts) -> Iterator[Finding]:
     told: set[frozenset[int]] = set()
     for s in sorted(facts.sections, key=lambda s: -s.value):
         for a, b in facts.jobs(s).same:
+            if a.layer.group and a.layer.group == b.layer.group:
+                continue  # one part by intention
             pair = frozenset((a.layer.id, b.layer.id))
             if pair not in told:
                 told.add(pair)

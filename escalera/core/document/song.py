@@ -275,6 +275,7 @@ class Layer(HashedOnce):
     recipe: Annotated[str, text("Recipe", MAX_RECIPE, lines=True, help="how the sound was made")] = ""
     reason: Annotated[str, text("Reason", MAX_REASON, help="what it is there for")] = ""
     aside: Annotated[str, text("Set aside because", MAX_REASON, help="such a layer is muted")] = ""
+    group: Annotated[str, text("Group", MAX_NAME, help="layers of one name are one part")] = ""
     stand_in: Annotated[bool, part("Stand-in", help="brought by the program, to be exchanged for one's own")] = False
     sent_by: Annotated[str, text("Sent by", MAX_NAME, help="its notes and sound then stay as they are")] = ""
     voicing: Annotated[Voicing, part("Voicing", pinned=True, frozen=True, copied=True)] = Voicing()

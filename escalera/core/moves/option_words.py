@@ -73,6 +73,7 @@ def _meant(song: Song, words: str) -> list[Layer]:
     parts = {s.layer.id: s.part for s in seats(song)}
     ways: tuple[Callable[[Layer], bool], ...] = (
         lambda x: x.name.lower() == words,
+        lambda x: bool(x.group) and x.group.lower() == words,
         lambda x: x.family in FAMILIES and x.family == family,
         lambda x: bool(tokens(words)) and tokens(words) <= tokens(f"{x.name} {x.sound.label} {x.sound_key}"),
         lambda x: any(part in x.sound_key for part in SOUND_WORDS.get(words, ())),

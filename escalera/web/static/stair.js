@@ -52,6 +52,44 @@ function mark(text) {
   rail.names();
 }
 
+// Groups: which layers are ticked goes into the form's list; a group's row closes and opens its layers, and stays so.
+document.addEventListener("change", (event) => {
+  const form = event.target.closest?.("[data-group-form]");
+  if (form) writeMembers(form);
+});
+document.addEventListener(
+  "submit",
+  (event) => {
+    if (event.target.matches?.("[data-group-form]")) writeMembers(event.target);
+  },
+  true,
+);
+function writeMembers(form) {
+  const list = form.querySelector("[name=layer_ids]"),
+    ticked = [...form.querySelectorAll("[data-member]:checked")].map((box) => Number(box.value));
+  list.value = JSON.stringify([Number(list.dataset.own), ...ticked]);
+}
+const closed = new Set(JSON.parse(localStorage.getItem(`closed-groups-${song}`) ?? "[]"));
+function showGroups() {
+  for (const row of document.querySelectorAll("[data-in-group]")) row.hidden = closed.has(row.dataset.inGroup);
+  for (const button of document.querySelectorAll("[data-group]")) {
+    const open = !closed.has(button.dataset.group);
+    button.setAttribute("aria-expanded", String(open));
+    button.textContent = `${open ? "▾" : "▸"} ${button.dataset.group}`;
+  }
+}
+document.addEventListener("click", (event) => {
+  const button = event.target.closest?.("[data-group]");
+  if (!button) return;
+  const { group } = button.dataset;
+  if (!closed.delete(group)) closed.add(group);
+  localStorage.setItem(`closed-groups-${song}`, JSON.stringify([...closed]));
+  showGroups();
+});
+document.addEventListener("htmx:afterSwap", showGroups);
+document.addEventListener("htmx:oobAfterSwap", showGroups);
+showGroups();
+
 // A stand-in is exchanged for the next sound of its kind; a layer of one's own only by its inspector.
 function exchangeSound() {
   const button = document.querySelector("#inspector [data-exchange]");
