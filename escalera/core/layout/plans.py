@@ -105,7 +105,7 @@ VERSES, OPENINGS, VALLEYS = ("verse", "bridge"), ("intro", "re-intro", "interlud
 DRUMS = ("kick", "snare", "hat", "percussion")
 HARMONY = ("chords", "wide", "figure")
 STANCES: dict[str, Stance] = {row.key: row for row in (
-    Stance("voice", "The voice carries the verses", "drums, bass and chords make room for what sings; chords open the song",
+    Stance("voice", "The tune carries the verses", "drums, bass and chords make room for what sings, or plays the tune; chords open the song",
            _all(("verse", "pre-chorus", "chorus", "bridge"), ("lead voice",), 20.0)),
     Stance("drums", "Drums and bass carry the verses", "chords wait for what comes after; drums open the song, chords stay in its valleys",
            (*_all(VERSES, ("kick", "snare", "hat", "bass"), 2.5), *_all(VERSES, HARMONY, -3.0), *_all(OPENINGS, ("hat", "percussion", "kick"), 2.5),

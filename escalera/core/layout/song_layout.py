@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.bench.seats import HELD_BACK, seats
+from escalera.core.bench.seats import HELD_BACK, Seat, seats
 from escalera.core.document.schools import switch_value
 from escalera.core.document.song import Ids, Section, Song
 from escalera.core.energy.explain import Agreement, arranged_agreement
@@ -109,6 +109,14 @@ def alternatives(song: Song, count: int = 3, progress: Progress | None = None, *
     return found
 
 
+def _led(row: tuple[Seat, ...]) -> tuple[Seat, ...]:
+    """Where nobody sings, the first hook leads as a voice would."""
+    if any(s.part == "lead voice" for s in row):
+        return row
+    first = next((s for s in row if s.part == "hook"), None)
+    return tuple(replace(s, part="lead voice") if s is first else s for s in row)
+
+
 class _Work:
     """One layout under way."""
 
@@ -123,7 +131,7 @@ class _Work:
         loop: Section | None,
     ):
         self.stance = stance
-        self.row = tuple(s for s in seats(song) if s.part != "effect")
+        self.row = _led(tuple(s for s in seats(song) if s.part != "effect"))
         self.pinned = frozenset(pinned)
         self.chosen = [s for s in song.sections if not section_ids or s.id in section_ids]
         self.off = off
