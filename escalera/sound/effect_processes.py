@@ -257,11 +257,13 @@ def _compress(audio: Audio, s: Stage) -> Audio:
         round(s.still("attack_ms") / 1000 * RATE_HZ / BLOCK),
         round(s.still("release_ms") / 1000 * RATE_HZ / BLOCK),
     )
-    gain_db = np.empty(s.blocks + 1, np.float32)
+    before_it = (ahead + 1) * s.whole  # blocks of silence, so that the gain is there when the first hit comes
+    heard = np.pad(audio, ((0, 0), (before_it * BLOCK, 0))) if before_it else audio
+    gain_db = np.empty(s.blocks + before_it + 1, np.float32)
     slope = 1.0 - 1.0 / s.still("ratio")
     k.compress_gain(
-        audio[0],
-        audio[-1],
+        heard[0],
+        heard[-1],
         gain_db,
         s.still("threshold_db"),
         slope,
@@ -270,7 +272,7 @@ def _compress(audio: Audio, s: Stage) -> Audio:
         1 if s.still("listens") else RMS_BLOCKS,
     )
     mix = s.values("mix")
-    gain = (1.0 - mix) + mix * 10.0 ** ((gain_db + s.values("makeup_db")) / 20.0)
+    gain = (1.0 - mix) + mix * 10.0 ** ((gain_db[before_it:] + s.values("makeup_db")) / 20.0)
     before = float(np.square(audio, dtype=np.float64).sum()) if s.whole and s.still("match") else 0.0
     for channel in audio:
         bus.apply_gain(channel, gain.astype(np.float32), BLOCK)

@@ -21,7 +21,7 @@ from escalera.sound.content import content_key
 from escalera.sound.schedule import RATE_HZ, Notes
 from escalera.sound.voices import patch
 
-VERSION = 4  # raise when a kernel or chain changes what it makes
+VERSION = 5  # raise when a kernel or chain changes what it makes
 BLOCK = 16
 MIX_LANES = ("level_db", "pan", *(p.key for p in SENDS.values()))
 TempoPoints = tuple[TempoPoint, ...]
