@@ -18,7 +18,7 @@ INTERVALS: dict[str, tuple[str, int]] = {
     "octave-below": ("an octave below", -7),
 }
 REACH = 4  # semitones that a strong beat may bend a note
-LEAST = 3  # semitones from the line: a second against it would rub
+LEAST = 2  # semitones from the line: a semitone against it would rub
 
 
 @dataclass(frozen=True, slots=True)
