@@ -7,7 +7,7 @@ from tests.fuzzing import Fuzz
 STEPS = 260
 
 
-@pytest.mark.parametrize("seed", [1, 2])
+@pytest.mark.parametrize("seed", [1])
 def test_odd_requests_commands_and_files_are_answered(tmp_path, seed):
     fuzz = Fuzz(tmp_path, seed)
     for _ in range(STEPS):

@@ -255,7 +255,7 @@ def test_shapes_of_tension_start_low_and_end_at_the_top(shape):
     assert (max(falls) > 0.3) == (shape in ("two waves", "false drop"))
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(st.data())
 def test_whatever_is_edited_plays_saves_and_loses_no_device(data):
     """Long random edits, joins among them: what plays is whole, what is saved comes back, devices go only when they are taken away."""

@@ -36,7 +36,10 @@ V, C, K, P = (NAMES[n] for n in ("Verse", "Chorus", "Round kick", "Soft pad"))
 @pytest.mark.parametrize("stance", list(STANCES))
 @pytest.mark.parametrize("school", list(SCHOOLS))
 def test_every_form_comes_near_its_targets_within_the_rules(school, stance):
-    forms = [f for i, f in enumerate(f for f in FORMS if f != "loop") if stance == "voice" or i % 4 == len(stance) % 4]
+    turn = list(SCHOOLS).index(school)  # every form in some styles, every style with half of the forms
+    forms = [
+        f for i, f in enumerate(f for f in FORMS if f != "loop") if (i + turn) % (2 if stance == "voice" else 5) == 0
+    ]
     near, joins, meant = [], 0, 0
     for form in forms:
         song = new_song(school=school, form=form, stance=stance)

@@ -76,7 +76,7 @@ def test_undo_and_redo_walk_the_line_and_a_new_edit_cuts_the_rest(studio):
     assert studio.shelf()[0].title == "Other"
 
 
-@settings(max_examples=10)
+@settings(max_examples=6)
 @given(st.data())
 def test_undo_restores_exactly(tmp_path_factory, data):
     studio = Studio(tmp_path_factory.mktemp("s"), cache_mb=10)

@@ -309,7 +309,7 @@ def test_swing_a_pair_and_a_file_from_the_page(page, server, tmp_path):
 
 
 @pytest.mark.browser
-@pytest.mark.parametrize("theme", ["day", "evening"])
+@pytest.mark.parametrize("theme", ["evening"])
 def test_the_groove_page_is_accessible_and_fits(page, server, theme):
     page.add_init_script(f"localStorage.setItem('theme', '{theme}')")
     open_groove(page, server, "Harbour Stairs", 3)

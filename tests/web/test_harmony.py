@@ -327,7 +327,7 @@ def test_a_tempo_is_tapped_and_set_and_a_question_asked_without_leaving_the_page
 
 
 @pytest.mark.browser
-@pytest.mark.parametrize("theme", ["day", "evening"])
+@pytest.mark.parametrize("theme", ["day"])
 def test_the_harmony_page_and_the_helper_are_accessible_and_fit(page, server, theme):
     page.add_init_script(f"localStorage.setItem('theme', '{theme}')")
     open_harmony(page, server, "Harbour Stairs")
