@@ -46,7 +46,10 @@ def test_every_form_comes_near_its_targets_within_the_rules(school, stance):
         found = arranged_agreement(arranged(song))
         near += [abs(s.value - s.span.section.target.mean) <= 0.8 for s in arranged(song).sections]
         joins, meant = joins + found.joins, meant + found.joins_as_meant
-        assert len(grouped(judged(song).open)) <= 5, (form, [f.check for f in judged(song).open])
+        assert len(grouped(judged(song).open)) <= (5 if stance == "voice" else 7), (
+            form,
+            [f.check for f in judged(song).open],
+        )
         if switch_value(school, (), "repeats") == "change":
             peaks = [s for s in song.sections if s.role in PEAKS]
             assert all(sameness(song, a, b) < 1.0 for i, a in enumerate(peaks) for b in peaks[i + 1 :]), form
