@@ -8,7 +8,7 @@ from functools import cache
 from typing import Any
 
 from escalera.core.bench.mix_balance import balancing
-from escalera.core.bench.mix_places import in_its_place
+from escalera.core.bench.mix_places import NEAR, in_its_place
 from escalera.core.bench.seats import seats
 from escalera.core.document.chord_text import parse_chordline
 from escalera.core.document.names import clean_words
@@ -35,6 +35,7 @@ LIFE = {"dance": 0.2, "band": 0.7, "song": 0.5}
 LOOP_NAME = "Loop"
 PEAKY = ("snare", "clap")  # what would otherwise stand far above everything for a moment
 HEADROOM_DB = -1.5  # with all that plays the limiter has little to do
+USUAL_CHORDS = {True: "i | VI | III | VII", False: "I | V | vi | IV"}
 VELOCITY_OF_MORE = 100
 
 
@@ -82,15 +83,12 @@ def loops_for(words: str = "", school: str = "") -> list[StartingLoop]:
 
 
 def usual_loop(school: str, metre: str = "") -> str:
-    """The key of the loop a style begins with; in a time signature, the style's own or else another's. EditError where there is none."""
+    """The key of the loop a style begins with; in a time signature, the style's own or else another's. "loop" where none is."""
     wanted = str(parse_metre(metre or "4/4"))
     fitting = [x for x in starting_loops().values() if x.metre == wanted]
     if not fitting:
         return "loop"
     return next((x.key for x in fitting if x.school == school), fitting[0].key)
-
-
-USUAL_CHORDS = {True: "i | VI | III | VII", False: "I | V | vi | IV"}
 
 
 def usual_chords(key: Key) -> str:
@@ -210,7 +208,7 @@ def _in_spaces(song: Song, loop: StartingLoop) -> Song:
     near, far = loop.row["spaces"][0], loop.row["spaces"][-1]
     layers = []
     for layer in song.layers:
-        sends = {(near if key in ("near", "chamber") else far): level for key, level in layer.sends}
+        sends = {(near if key in NEAR else far): level for key, level in layer.sends}
         layers.append(replace(layer, sends=tuple(sorted(sends.items()))))
     return replace(song, layers=tuple(layers))
 
@@ -230,6 +228,3 @@ def _placed(song: Song, section: Section, peaks: Mapping[int, int]) -> Song:
     rest = [p for p in section.placements if p.layer_id not in peaks]
     song = song.with_section(replace(section, placements=ordered([*rest, *placed])))
     return replace(song, next_id=number + len(placed))
-
-
-__all__ = ["StartingLoop", "loops_for", "song_of", "starting_loops", "usual_loop", "with_peaks"]

@@ -9,7 +9,7 @@ import numpy as np
 from escalera.core.bench.seats import MELODIC, Seat
 from escalera.core.document.song import Section, Song
 from escalera.core.layout.material import WAYS
-from escalera.core.layout.plans import FALLING, PEAKS, Stance
+from escalera.core.layout.plans import FALLING, PEAKS
 from escalera.core.layout.search import Choice
 
 LOW = ("kick", "sub", "bass")
@@ -22,7 +22,7 @@ PLAYS = {
 
 
 def reasons_of(
-    song: Song, row: Sequence[Seat], choices: Mapping[int, Choice], kept: Mapping[int, int], stance: Stance
+    song: Song, row: Sequence[Seat], choices: Mapping[int, Choice], kept: Mapping[int, int]
 ) -> dict[int, dict[int, str]]:
     """By section id and layer id; `kept` is the section id that a layer held back comes in."""
     found: dict[int, dict[int, str]] = {}

@@ -188,7 +188,7 @@ class _Work:
             if not self._look(song) or turn == ROUNDS - 1:
                 break
         kept = {layer: self.song.sections[at].id for layer, at in self.kept.items()}
-        reasons = reasons_of(self.song, self.row, self.choices, kept, self.stance)
+        reasons = reasons_of(self.song, self.row, self.choices, kept)
         return Layout(song, self.stance, reasons, kept)
 
     def _place_the_forgotten(self) -> None:
@@ -269,7 +269,8 @@ class _Work:
     def _body(self, section: Section, ids: Ids) -> Section:
         bars, choice = section_bar_ticks(section, self.song.metre), self.choices[section.id]
         edges = [bars[sum(section.phrases[:i])] for i in range(len(section.phrases))] + [bars[-1]]
-        placed = [p for p in section.placements if p.layer_id in self.pinned or self._is_carrier(p.layer_id)]
+        laid = {s.layer.id for s in self.row} - set(self.pinned)  # what only carries joins stays where it plays
+        placed = [p for p in section.placements if p.layer_id not in laid]
         for i, seat in enumerate(self.row):
             if seat.layer.id in self.pinned:
                 continue
@@ -279,10 +280,6 @@ class _Work:
                     if inside:
                         placed.append(replace(played_in(inside, int(choice[phrase, i]) - 1), id=ids()))
         return replace(section, placements=joined(placed))
-
-    def _is_carrier(self, layer_id: int) -> bool:
-        """What only carries joins is not laid out; where it plays it stays."""
-        return layer_id not in {s.layer.id for s in self.row}
 
     def _look(self, song: Song) -> bool:
         """Take note of how far the whole song's energies are from what the search computed; whether any is worth another look."""
