@@ -14,7 +14,7 @@ import numpy as np
 from escalera.core.document.song import Layer, Song
 from escalera.core.energy.join_cues import join_cues
 from escalera.core.joins import played
-from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, layer_events
+from escalera.core.reading.events import CLIP_OF, DURATION, EMPTY, NO_CLIP, PITCH, START, VELOCITY, layer_events
 from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.core.theory.keys import Key, transpose_key
 from escalera.core.theory.pitch import fifths_to_name
@@ -68,11 +68,12 @@ def _absolute(song: Song, line: Timeline, starts: list[int], layer: Layer) -> np
     parts = []
     for span, start in zip(line.spans, starts):
         table = layer_events(song, span, layer).table
+        table = table[table[:, CLIP_OF] == NO_CLIP]  # a stretch of a recording is no note
         if len(table):
             moved = table.copy()
             moved[:, START] += start
             parts.append(moved)
-    return np.concatenate(parts) if parts else np.zeros((0, 5), np.int32)
+    return np.concatenate(parts) if parts else EMPTY.table
 
 
 def _conductor(song: Song, line: Timeline, starts: list[int], shift: int) -> Timed:

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.palette.parameters import Settings, with_setting
+from escalera.core.palette.recorded import is_recorded
 from escalera.core.palette.sounds import BY_KEY
 from escalera.core.theory.pitch import STANDARD_HZ, pitch_to_hz
 from escalera.sound.bank_player import bank
 from escalera.sound.cache import AudioCache
+from escalera.sound.clips import Recorded, lengths_of_clips, play_clips
 from escalera.sound.compilation import bus, tonal
 from escalera.sound.content import content_key
 from escalera.sound.schedule import RATE_HZ, Notes
@@ -35,6 +37,7 @@ class UnitNotes:
     lengths: Ints
     takes: Ints
     tuning_hz: float = STANDARD_HZ
+    recorded: tuple[Recorded, ...] = ()
 
     @property
     def end(self) -> int:
@@ -45,6 +48,10 @@ def line_of(stacked: Stacked, notes: Notes, seed: int = 0) -> UnitNotes:
     """How a sound plays notes, without playing them."""
     sound = patch(stacked.sound_key, stacked.settings)
     index = np.arange(len(notes.start))
+    if is_recorded(stacked.sound_key):
+        lengths = lengths_of_clips(stacked.recorded, notes)
+        starts = notes.start + stacked.offset
+        return UnitNotes(sound, notes, starts, lengths, index * 0, stacked.tuning_hz, stacked.recorded)
     takes = (index * 7 + seed) % TAKES if sound.noisy else index * 0
     starts = notes.start + stacked.offset
     strum_s = sound.values.get("strum_s", 0.0)
@@ -80,6 +87,11 @@ def play_line(line: UnitNotes, audio: Audio, offset: int, gain: float, pan: Any,
     if pan is not None:
         angle = (np.asarray(pan) + 1.0) * np.pi / 4.0
         sides = np.sqrt(2.0) * np.cos(angle), np.sqrt(2.0) * np.sin(angle)
+    if is_recorded(sound.key):
+        cents = 1200.0 * float(np.log2(tuning / STANDARD_HZ))
+        moved = replace(notes, start=line.starts)
+        play_clips(line.recorded, moved, audio, offset, gains, sides, cents, cache)
+        return
     if BY_KEY[sound.key].mono:
         _play_phrases(line, audio, offset, gains)
         return
@@ -173,10 +185,6 @@ def split_by_settings(
             settings = with_setting(settings, parameter, stepped)
         groups.setdefault(settings, []).append(i)
     return [
-        (Stacked(stacked.sound_key, settings, stacked.gain, stacked.offset, stacked.pan), _some(notes, rows))
+        (replace(stacked, settings=settings), notes.some(rows))
         for settings, rows in groups.items()
     ]
-
-
-def _some(notes: Notes, rows: list[int]) -> Notes:
-    return Notes(notes.start[rows], notes.hold[rows], notes.pitch[rows], notes.velocity[rows], notes.curves)

@@ -32,7 +32,7 @@ def dice(seed: int, ticks: Ints) -> NDArray[np.float64]:
 
 def is_alive(layer: Layer) -> bool:
     """Whether a layer is played by hand: places and risers are not, nor a tuned kick, which repeats exactly; a print holds still."""
-    return not (layer.prints or layer.sound.tuned_kick or layer.family in ("effects", "atmosphere"))
+    return not (layer.prints or layer.clips or layer.sound.tuned_kick or layer.family in ("effects", "atmosphere"))
 
 
 def _hand(layer: Layer) -> int:

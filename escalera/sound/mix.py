@@ -25,6 +25,7 @@ from escalera.sound.content import content_key
 from escalera.sound.effect_processes import PROCESSES, Stage, compressor_memory
 from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit
 from escalera.sound.plan import SEND_PATHS, Part, Plan, dynamic_devices, finish, make_plan
+from escalera.sound.recordings import library
 from escalera.sound.schedule import RATE_HZ
 from escalera.sound.section import SectionMix, mix_section
 from escalera.sound.spec import BLOCK
@@ -80,11 +81,13 @@ class Renderer:
     def plan(self, song: Song, span: Span) -> Plan:
         """What sounds in a section and under which keys, without rendering anything; unchanged sections are found at once."""
         song, span = played_at(song, span)
-        memo = ("plan", id(self), span.section.id)
+        recordings = (song.samples, library.generation) if song.samples else ()
+        memo = ("plan", id(self), span.section.id, *recordings[1:])
         if memo not in song.memo:
             section = span.section
             playing = tuple((layer, layer_events(song, span, layer)) for layer in sounding_layers(song, section))
-            shaped = (section.curves, section.throws, song.buses, song.master, song.returns, song.life)
+            mixed = (song.buses, song.master, song.returns, song.life, song.tuning_hz)
+            shaped = (section.curves, section.throws, *mixed, *recordings)
             key = (span.grid, playing, shaped, _duck_sources(song, span))
             head = AHEAD_SAMPLES + memory(song)[1]
             song.memo[memo] = self._plans.get_or_make(key, lambda: make_plan(song, span, head))

@@ -200,13 +200,7 @@ def head_of(part: Part, until: int) -> Part:
     inside = notes.start < until
     if part.printed or inside.all():
         return part
-    fewer = replace(
-        notes,
-        start=notes.start[inside],
-        hold=notes.hold[inside],
-        pitch=notes.pitch[inside],
-        velocity=notes.velocity[inside],
-    )
+    fewer = notes.some(np.flatnonzero(inside))
     return replace(part, notes=fewer, key=unit_key(part.spec, fewer), end=extent(part.spec, fewer).end)
 
 

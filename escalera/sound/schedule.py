@@ -11,9 +11,13 @@ from numpy.typing import NDArray
 from escalera.core.document.song import Layer, Song, Variation
 from escalera.core.palette.sounds import CHOKES
 from escalera.core.reading.events import (
+    CLIP_OF,
     DURATION,
+    NO_CLIP,
     PITCH,
     PLACEMENT,
+    REVERSED,
+    SKIP,
     START,
     VELOCITY,
     Events,
@@ -35,6 +39,8 @@ class Notes:
     start, hold : int64 (n,)   hold is RING for a drum that nothing chokes
     pitch, velocity : int32 (n,)
     curves : ((start, end, variation), …) in samples, for placements that filter or fade
+    clips : None where notes only are played, else int64 (n, 3): number of the clip (NO_CLIP for a note, + REVERSED
+        backwards), samples into it at which it is entered, samples that all of it takes here
     """
 
     start: NDArray[np.int64]
@@ -42,11 +48,18 @@ class Notes:
     pitch: NDArray[np.int32]
     velocity: NDArray[np.int32]
     curves: tuple[tuple[int, int, Variation], ...]
+    clips: NDArray[np.int64] | None = None
 
     @cached_property
     def content(self) -> bytes:
         """What the notes say, as bytes for a content key."""
-        return encoded((self.start, self.hold, self.pitch, self.velocity, self.curves))
+        said = (self.start, self.hold, self.pitch, self.velocity, self.curves)
+        return encoded(said if self.clips is None else (*said, self.clips))
+
+    def some(self, rows: NDArray[np.int64] | list[int]) -> Notes:
+        """Some of the notes, by their numbers, in that order."""
+        clips = None if self.clips is None else self.clips[rows]
+        return Notes(self.start[rows], self.hold[rows], self.pitch[rows], self.velocity[rows], self.curves, clips)
 
 
 def ticks_to_samples(grid: Grid, ticks: NDArray[np.int64] | NDArray[np.int32]) -> NDArray[np.int64]:
@@ -61,7 +74,8 @@ def schedule(song: Song, span: Span, layer: Layer) -> Notes:
     """The notes of a layer in a section. Cached by content."""
     stops = _choker_events(song, span, layer) if layer.sound.is_drum else ()
     events = layer_events(song, span, layer)
-    notes = _schedule(events, span.grid, layer.sound.is_drum, stops)
+    lengths = tuple(clip.length_ticks for clip in layer.clips)
+    notes = _schedule(events, span.grid, layer.sound.is_drum, stops, lengths)
     if song.life and len(events) and is_alive(layer):
         notes = _by_hand(notes, events, layer, song.life)
     return _late(notes, layer)
@@ -73,7 +87,7 @@ def _by_hand(notes: Notes, events: Events, layer: Layer, life: float) -> Notes:
     start = np.maximum(notes.start + late_samples(layer, ticks, life), np.minimum(notes.start, 0))
     velocity = lively_velocities(layer, ticks, notes.velocity, life)
     order = np.argsort(start, kind="stable")
-    return Notes(start[order], notes.hold[order], notes.pitch[order], velocity[order], notes.curves)
+    return replace(notes, start=start, velocity=velocity).some(order)
 
 
 def _late(notes: Notes, layer: Layer) -> Notes:
@@ -87,7 +101,9 @@ def _late(notes: Notes, layer: Layer) -> Notes:
 
 
 @lru_cache(maxsize=4096)
-def _schedule(events: Events, grid: Grid, is_drum: bool, stops: tuple[Events, ...]) -> Notes:
+def _schedule(
+    events: Events, grid: Grid, is_drum: bool, stops: tuple[Events, ...], lengths: tuple[int, ...] = ()
+) -> Notes:
     table = events.table
     start = ticks_to_samples(grid, table[:, START])
     end = ticks_to_samples(grid, table[:, START] + table[:, DURATION])
@@ -104,7 +120,22 @@ def _schedule(events: Events, grid: Grid, is_drum: bool, stops: tuple[Events, ..
         if variation.lowpass_start_hz is not None or variation.level_start_db or variation.level_end_db:
             edges = ticks_to_samples(grid, np.array([low, high]))
             curves.append((int(edges[0]), int(edges[1]), variation))
-    return Notes(start, hold, table[:, PITCH], table[:, VELOCITY], tuple(curves))
+    clips = _clips(table, grid, start, lengths) if lengths else None
+    if clips is not None:
+        hold = np.where(clips[:, 0] == NO_CLIP, hold, np.maximum(end - start, 1))
+    return Notes(start, hold, table[:, PITCH], table[:, VELOCITY], tuple(curves), clips)
+
+
+def _clips(
+    table: NDArray[np.int32], grid: Grid, start: NDArray[np.int64], lengths: tuple[int, ...]
+) -> NDArray[np.int64]:
+    """The third column of `Notes.clips` and its company: where a clip is entered and how long all of it lasts, as the tempo goes."""
+    number = table[:, CLIP_OF].astype(np.int64)
+    known = (number >= 0) & (number % REVERSED < len(lengths))
+    ticks = np.array(lengths, np.int64)[np.where(known, number % REVERSED, 0)]
+    begin = table[:, START].astype(np.int64) - table[:, SKIP]
+    first, last = ticks_to_samples(grid, begin), ticks_to_samples(grid, begin + ticks)
+    return np.stack((np.where(known, number, NO_CLIP), start - first, np.maximum(last - first, 1)), axis=1)
 
 
 def _choker_events(song: Song, span: Span, layer: Layer) -> tuple[Events, ...]:

@@ -17,7 +17,9 @@ from escalera.core.reading.timeline import Span
 from escalera.core.theory.pitch import STANDARD_HZ
 from escalera.core.time.tempo import TempoPoint, tempo_map
 from escalera.sound.bank_player import bank
+from escalera.sound.clips import Recorded, heard
 from escalera.sound.content import content_key
+from escalera.sound.recordings import library
 from escalera.sound.schedule import RATE_HZ, Notes
 from escalera.sound.voices import patch
 
@@ -38,6 +40,7 @@ class Stacked:
     pan: float = 0.0
     bank: str = ""  # the file of the bank that plays it
     tuning_hz: float = STANDARD_HZ  # the pitch of A; drums keep the standard
+    recorded: tuple[Recorded, ...] = ()  # the clips of a recorded layer
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,7 +128,17 @@ def unit_spec(song: Song, span: Span, layer: Layer, moving: tuple[Moving, ...] =
     moving = tuple(m for m in moving if m.slot not in MIX_LANES)
     devices = tuple((d.key, d.settings) for d in layer.devices if d.on)
     tuning = STANDARD_HZ if layer.sound.is_drum else song.tuning_hz * 2.0 ** (layer.tune_cents / 1200.0)
-    sounds = [Stacked(layer.sound_key, layer.settings, bank=bank_file(layer.sound_key), tuning_hz=tuning)]
+    if layer.clips:  # what was recorded has its own tuning
+        tuning = STANDARD_HZ * 2.0 ** (layer.tune_cents / 1200.0)
+    sounds = [
+        Stacked(
+            layer.sound_key,
+            layer.settings,
+            bank=bank_file(layer.sound_key),
+            tuning_hz=tuning,
+            recorded=recorded_in(song, layer),
+        )
+    ]
     for part in layer.stack:
         gain = 10.0 ** (part.level_db / 20.0) * (-1.0 if part.inverted else 1.0)
         sounds.append(
@@ -150,6 +163,16 @@ def unit_spec(song: Song, span: Span, layer: Layer, moving: tuple[Moving, ...] =
         quarter_samples(span) if devices else 0.0,
         span.tempo_points if moving else (),
     )
+
+
+def recorded_in(song: Song, layer: Layer) -> tuple[Recorded, ...]:
+    """A layer's clips with what is known of their samples, names and rights left out."""
+    found = []
+    for clip in layer.clips:
+        sample = song.sample_by_content.get(clip.sample)
+        if sample is not None:
+            found.append(Recorded(clip, heard(sample), not library.has(clip.sample)))
+    return tuple(found)
 
 
 @lru_cache(maxsize=8192)

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from escalera.core.palette.bank import RELEASE, bank_program
 from escalera.core.palette.parameters import Settings
+from escalera.core.palette.recorded import is_recorded
 from escalera.core.palette.sounds import BY_KEY, played_by
 from escalera.sound import compilation as compiled
 from escalera.sound.bank_player import bank
@@ -175,6 +176,8 @@ VOICES: dict[str, Voice] = {
     "night-insects": note(CHIRPS, 0.6, 2, True),
 }  # fmt: skip
 
+RECORDED = Voice(SKIN, {}, channels=2)  # no kernel plays it
+
 LENGTHS = ("body_s", "wires_s", "room_s", "tail_s", "fast_s", "slow_s", "fall_s")
 LONGEST = 4.0
 
@@ -207,6 +210,8 @@ class Patch:
 @lru_cache(maxsize=2048)
 def patch(sound_key: str, settings: Settings = ()) -> Patch:
     """The voice of a sound with its parameters in the kernel's order."""
+    if is_recorded(sound_key):
+        return Patch(sound_key, RECORDED, np.zeros(0), 0.0, 0.0, {})
     own = sound_key if sound_key in VOICES else played_by(sound_key)
     voice, sound = VOICES[own], BY_KEY[own]
     if own != sound_key and bank() is not None:

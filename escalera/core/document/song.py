@@ -19,6 +19,7 @@ from escalera.core.document.limits import (
     MAX_BARS,
     MAX_CAPO,
     MAX_CHAIN,
+    MAX_CLIPS,
     MAX_DUCK_DB,
     MAX_EARLY_TICKS,
     MAX_FILTER_HZ,
@@ -30,6 +31,7 @@ from escalera.core.document.limits import (
     MAX_PASSES,
     MAX_REASON,
     MAX_RECIPE,
+    MAX_SAMPLES,
     MAX_SECTIONS,
     MAX_SHIFT_SEMITONES,
     MAX_STACK,
@@ -45,6 +47,7 @@ from escalera.core.document.limits import (
     TUNING_HZ,
 )
 from escalera.core.document.pattern_text import PatternText
+from escalera.core.document.recordings import Clip, Sample
 from escalera.core.document.schools import SCHOOLS
 from escalera.core.document.target import Target
 from escalera.core.hashing import HashedOnce
@@ -271,6 +274,9 @@ class Layer(HashedOnce):
     settings: Annotated[Settings, AsMapping(), part("Sound parameters", pinned=True, frozen=True, copied=True)] = ()
     devices: Annotated[tuple[Device, ...], part("Effects", MAX_CHAIN, pinned=True, frozen=True)] = ()
     stack: Annotated[tuple[StackPart, ...], part("Stacked sounds", MAX_STACK, pinned=True, frozen=True)] = ()
+    clips: Annotated[
+        tuple[Clip, ...], part("Clips", MAX_CLIPS, pinned=True, frozen=True, copied=True, help="what a recorded layer plays")
+    ] = ()
     prints: Annotated[tuple[Print, ...], part("Prints", 1000)] = ()
     recipe: Annotated[str, text("Recipe", MAX_RECIPE, lines=True, help="how the sound was made")] = ""
     reason: Annotated[str, text("Reason", MAX_REASON, help="what it is there for")] = ""
@@ -344,6 +350,9 @@ class Song:
     sections: Annotated[tuple[Section, ...], part("Sections", MAX_SECTIONS, compared=False)] = ()
     patterns: Annotated[tuple[NamedPattern, ...], part("Patterns", 20_000, compared=False)] = ()
     grooves: Annotated[tuple[Groove, ...], part("Grooves", MAX_GROOVES)] = ()
+    samples: Annotated[
+        tuple[Sample, ...], part("Samples", MAX_SAMPLES, compared=False, help="what its recorded layers play")
+    ] = ()
     accepted: Annotated[
         tuple[tuple[str, str, str], ...],
         part("Accepted findings", MAX_ACCEPTED, help="key, the figures it rests on, reason"),
@@ -372,6 +381,10 @@ class Song:
     @cached_property
     def layer_by_id(self) -> dict[int, Layer]:
         return {layer.id: layer for layer in self.layers}
+
+    @cached_property
+    def sample_by_content(self) -> dict[str, Sample]:
+        return {sample.content: sample for sample in self.samples}
 
     @cached_property
     def groove_by_id(self) -> dict[int, Groove]:

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar, cast, dataclass_transform
 
 from escalera.core.document.song import Layer, NamedPattern, Section, Song
+from escalera.core.palette.recorded import is_recorded
 from escalera.core.palette.sounds import BY_KEY, Sound
 from escalera.errors import EditError, shown
 
@@ -83,6 +84,8 @@ def within(value: float, low: float, high: float, what: str, unit: str = "") -> 
 
 def sound_of(key: str) -> Sound:
     """A sound by its key, of the palette or a bank. Raises EditError."""
+    if is_recorded(key):
+        raise EditError("A recording is no sound of the palette. Lay it into the song from Samples.")
     if key not in BY_KEY:
         raise EditError(f"“{shown(key)}” is not a sound. Choose one of: {', '.join(BY_KEY)}.")
     return BY_KEY[key]

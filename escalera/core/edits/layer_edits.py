@@ -65,7 +65,7 @@ class AddLayer:
             sound.level_db,
             pattern_id=pattern_id,
         )
-        song = replace(song, layers=_in_family_order(song.layers, layer), next_id=song.next_id + 1)
+        song = replace(song, layers=in_family_order(song.layers, layer), next_id=song.next_id + 1)
         song = self._placed(song, layer) if self.section_id and pattern_id else song
         return self._in_mix(song, layer.id) if self.in_place and song.sections else song
 
@@ -90,7 +90,7 @@ def as_copy(layer: Layer, made: Layer) -> Layer:
     """A new layer that takes along what belongs to another one's line; parameters and octave only with the same sound."""
     along = {name: getattr(layer, name) for name in names(Layer, "copied")}
     if made.sound_key != layer.sound_key:  # another sound has parameters and a register of its own
-        del along["settings"], along["octave"]
+        del along["settings"], along["octave"], along["clips"]
     return replace(made, **along)
 
 
@@ -102,7 +102,7 @@ def free_layer_name(song: Song, name: str) -> str:
     return candidate
 
 
-def _in_family_order(layers: tuple[Layer, ...], layer: Layer) -> tuple[Layer, ...]:
+def in_family_order(layers: tuple[Layer, ...], layer: Layer) -> tuple[Layer, ...]:
     """After the last layer of its family, else before the first of a later family."""
     rank = FAMILIES.index(layer.family)
     index = len(layers)
@@ -180,6 +180,8 @@ class SetSound:
     def apply(self, song: Song) -> Song:
         layer, sound = layer_of(song, self.layer_id), sound_of(self.sound)
         not_printed(layer)
+        if layer.clips:
+            raise EditError(f"{layer.name} plays a recording. Exchange that from Samples, or add another layer for the sound.")
         stack = tuple(p for p in layer.stack if BY_KEY[p.sound_key].is_drum == sound.is_drum and not sound.mono)
         return tidied(song.with_layer(replace(layer, sound_key=sound.key, settings=(), stack=stack)))
 

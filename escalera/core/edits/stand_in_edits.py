@@ -20,6 +20,8 @@ NEAR_SEMITONES = 14  # middles of two registers further apart than this are not 
 def alternatives_to(layer: Layer) -> list[Sound]:
     """Sounds that could stand in for a layer's, its own among them, in the palette's order: a drum's role, else its family near its register."""
     own = layer.sound
+    if layer.clips:
+        return []
     if own.is_drum:
         return [s for s in SOUNDS if s.drum == own.drum]
     near = [s for s in SOUNDS if s.family == own.family and s.rise == own.rise and not s.is_drum]

@@ -17,6 +17,7 @@ from escalera.core.document.lanes import CONTROLS
 from escalera.core.document.song import EVERY_BEAT, Layer, Song, Variation
 from escalera.core.energy.chain import filter_power
 from escalera.core.energy.felt import FeltBars, felt_bars
+from escalera.core.energy.recorded import HIT_WORTH, ClipSound, spans_of
 from escalera.core.energy.shape import POWER_COLUMNS, shape_stats
 from escalera.core.energy.stats import BAND_CENTRES_HZ, INDEX, WIDTH, Stats, empty
 from escalera.core.energy.terms import K_POWER
@@ -70,6 +71,12 @@ class LayerVoice:
     highpass_hz: float
     stack: tuple[tuple[str, float], ...] = ()  # stacked sounds and their power
     curves: tuple[tuple[str, Curve], ...] = ()  # on the two filters
+    clips: tuple[ClipSound, ...] = ()  # of a recorded layer
+
+    @property
+    def width(self) -> float:
+        """The decorrelated share of its power, 0..1."""
+        return max(c.width for c in self.clips) if self.clips else width_of(self.sound_key)
 
     @property
     def sound(self) -> Sound:
@@ -92,7 +99,11 @@ def voice_stats(voices: list[LayerVoice], grid: Grid) -> list[Stats]:
 
 @dataclass(frozen=True, eq=False)
 class _Sounding:
-    """All notes of some voices: their table, how many each voice has, whose each is, and their energy by band."""
+    """All notes of some voices: their table, how many each voice has, whose each is, and their energy by band.
+
+    What begins is told apart: `onset_table` and `onset_owner` with the zone of each onset of a recording, −1 for notes. `exact`
+    marks spans whose energy lies evenly over them.
+    """
 
     table: NDArray[np.int32]
     counts: list[int]
@@ -100,6 +111,10 @@ class _Sounding:
     start: Floats
     hold: Floats
     energy: Floats
+    exact: NDArray[np.bool_]
+    onset_table: NDArray[np.int32]
+    onset_owner: NDArray[np.int64]
+    zones: NDArray[np.int64]
 
     def of(self, index: int) -> slice:
         first = sum(self.counts[:index])
@@ -107,8 +122,11 @@ class _Sounding:
 
 
 def _sounding(voices: list[LayerVoice], grid: Grid) -> _Sounding:
-    table = np.concatenate([v.events.table for v in voices])
-    counts = [len(v.events.table) for v in voices]
+    recorded = [spans_of(v.events, v.clips, grid) if v.clips else None for v in voices]
+    tables = [r.table if r else v.events.table[:, : PLACEMENT + 1] for v, r in zip(voices, recorded)]
+    begun = [r.onset_table if r else t for t, r in zip(tables, recorded)]
+    table = np.concatenate(tables)
+    counts = [len(t) for t in tables]
     edges = np.concatenate(([0], np.cumsum(counts)))
     owner = np.repeat(np.arange(len(voices)), counts)
     start = grid.seconds_of(table[:, START])
@@ -123,8 +141,24 @@ def _sounding(voices: list[LayerVoice], grid: Grid) -> _Sounding:
         for key, power in voice.stack:
             number = np.full(counts[i], sound_index(key))
             energy[mine] += power * note_energies(number, pitch[mine], hold_heard[mine])
-    energy *= ((table[:, VELOCITY] / 100.0) ** 3.0)[:, None] * _filters(voices, counts, table)
-    return _Sounding(table, counts, owner, start, hold, energy)
+    energy *= ((table[:, VELOCITY] / 100.0) ** 3.0)[:, None]
+    for i, spans in enumerate(recorded):
+        if spans:
+            mine = slice(edges[i], edges[i + 1])
+            start[mine], hold[mine], energy[mine] = spans.start, spans.hold, spans.energy
+    energy *= _filters(voices, counts, table)
+    return _Sounding(
+        table,
+        counts,
+        owner,
+        start,
+        hold,
+        energy,
+        np.repeat(np.array([r is not None for r in recorded]), counts),
+        np.concatenate(begun),
+        np.repeat(np.arange(len(voices)), [len(b) for b in begun]),
+        np.concatenate([r.zones if r else np.full(len(t), -1) for t, r in zip(tables, recorded)]),
+    )
 
 
 def _compute(voices: list[LayerVoice], grid: Grid) -> Stats:
@@ -138,7 +172,7 @@ def _compute(voices: list[LayerVoice], grid: Grid) -> Stats:
     for i, voice in enumerate(voices):
         mine = notes.of(i)
         _fill_power(out[i], share[:, mine], notes.energy[mine], notes.table[mine, PITCH], voice, bars)
-    _fill_onsets(out, notes.table, notes.owner, voices, bars, grid)
+    _fill_onsets(out, notes, voices, bars, grid)
     return out
 
 
@@ -173,7 +207,7 @@ def _fill_power(
     above = power * ABOVE_150
     out[:, :6] = power
     wide = above.sum(axis=1)
-    out[:, INDEX["above_150"]], out[:, INDEX["side"]] = wide, wide * width_of(voice.sound_key)
+    out[:, INDEX["above_150"]], out[:, INDEX["side"]] = wide, wide * voice.width
     kind = "struck" if voice.sound.is_drum else "sustained"
     out[:, INDEX[kind]], out[:, INDEX[f"{kind}_centre"]] = wide, above @ LOG_CENTRES
     if not voice.sound.is_drum:
@@ -198,6 +232,7 @@ def _overlap(edges_s: Floats, notes: _Sounding, voices: list[LayerVoice]) -> Flo
     )
     drum = np.array([v.sound.is_drum for v in voices])[owner]
     length = np.where(drum, DRUM_SPREAD_S, np.minimum(hold, longest[owner]))
+    length = np.where(notes.exact, hold, length)
     edges = edges_s.copy()
     edges[0], edges[-1] = -1e9, 1e9
     passed = np.clip((edges[:, None] - start) / length, 0.0, 1.0)
@@ -207,13 +242,11 @@ def _overlap(edges_s: Floats, notes: _Sounding, voices: list[LayerVoice]) -> Flo
     return np.diff(passed, axis=0)
 
 
-def _fill_onsets(
-    out: Stats, table: NDArray[np.int32], owner: NDArray[np.int64], voices: list[LayerVoice], bars: FeltBars, grid: Grid
-) -> None:
+def _fill_onsets(out: Stats, notes: _Sounding, voices: list[LayerVoice], bars: FeltBars, grid: Grid) -> None:
     """Hits, kicks and onsets a second; notes that start together in a layer are one."""
-    count = len(bars)
+    count, table, owner = len(bars), notes.onset_table, notes.onset_owner
     _, first = np.unique(owner * (1 << 40) + table[:, START], return_index=True)
-    ticks, mine = table[first, START], owner[first]
+    ticks, mine, zones = table[first, START], owner[first], notes.zones[first]
     where = mine * count + np.clip(np.searchsorted(bars.ticks, ticks, side="right") - 1, 0, count - 1)
     strength = np.minimum(table[first, VELOCITY] / KNOWN_HITS, 1.2)
     bar_ticks = bars.ticks[1] - bars.ticks[0]
@@ -226,6 +259,10 @@ def _fill_onsets(
     attack = np.array([v.sound.attack for v in voices])[mine]
     drum = np.array([v.sound.is_drum for v in voices])[mine]
     kick = np.array([v.sound.is_kick for v in voices])[mine]
+    loop = zones >= 0  # of a recording, whose onsets say by their zone what they are
+    beats = loop & np.array([v.family == "drums" for v in voices])[mine]
+    attack = np.where(loop, np.array(HIT_WORTH)[np.maximum(zones, 0)], attack)
+    drum, kick = np.where(loop, beats, drum), np.where(loop, beats & (zones == 0), kick)
     out[:, :, INDEX["hits"]] = rate(strength * attack * (drum | kick))
     out[:, :, INDEX["kicks"]] = rate(strength * kick)
     out[:, :, INDEX["onsets"]] = rate(strength * np.where(off, OFF_BEAT, 1.0) * ~drum)
@@ -351,7 +388,18 @@ def _voice(song: Song, span: Span, layer: Layer) -> LayerVoice:
         layer.highpass_hz,
         stack,
         curves,
+        clip_sounds(song, layer),
     )
+
+
+def clip_sounds(song: Song, layer: Layer) -> tuple[ClipSound, ...]:
+    """The clips of a recorded layer with what was read from their samples; a sample that is not known brings nothing."""
+    found = []
+    for clip in layer.clips:
+        sample = song.sample_by_content.get(clip.sample)
+        known = (sample.slot_s, sample.slots, sample.onsets, sample.width) if sample else (1.0, "", "", 0.0)
+        found.append(ClipSound(clip, *known))
+    return tuple(found)
 
 
 def _add_harmony(song: Song, span: Span, layers: list[Layer], stats: Stats, bars: FeltBars) -> None:

@@ -43,6 +43,11 @@ class Sound:
         return bool(self.drum)
 
     @property
+    def plays_pitches(self) -> bool:
+        """Whether its notes have pitches of their own: no drum, no noise, no loop."""
+        return not self.is_drum and self.register[0] < self.register[1]
+
+    @property
     def is_kick(self) -> bool:
         return self.drum == "kick" or self.tuned_kick
 

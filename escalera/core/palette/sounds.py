@@ -6,6 +6,7 @@ The rows lie in `table`; this module finds them by key, drum role and program.
 from __future__ import annotations
 
 from escalera.core.palette.bank import bank_program, bank_sound
+from escalera.core.palette.recorded import STAND_INS, drum_of, is_recorded, recorded_sound
 from escalera.core.palette.sound_kind import FAMILIES, JOBS, Sound
 from escalera.core.palette.table import SOUNDS
 
@@ -14,24 +15,32 @@ __all__ = ["BY_KEY", "CHOKES", "DEFAULT_FOR_FAMILY", "DRUM_NOTES", "DRUM_SOUND",
 
 
 class Palette(dict[str, Sound]):
-    """The sounds by key. Iterating gives the palette's own; a bank's instruments are found by key as well."""
+    """The sounds by key. Iterating gives the palette's own; a bank's instruments and recordings are found by key as well."""
 
     def __missing__(self, key: str) -> Sound:
+        found = self._recorded(key)
+        if found is not None:
+            return found
         program = bank_program(key)
         if program is None:
             raise KeyError(key)
         return bank_sound(program, self[sound_for_program(program)])
 
     def __contains__(self, key: object) -> bool:
-        return super().__contains__(key) or (isinstance(key, str) and bank_program(key) is not None)
+        known = isinstance(key, str) and (bank_program(key) is not None or self._recorded(key) is not None)
+        return super().__contains__(key) or known
+
+    def _recorded(self, key: str) -> Sound | None:
+        drum = DRUM_SOUND.get(drum_of(key)) if is_recorded(key) else None
+        return recorded_sound(key, self[drum] if drum else None) if is_recorded(key) else None
 
 
+DRUM_SOUND: dict[str, str] = {}
 BY_KEY = Palette({sound.key: sound for sound in SOUNDS})
 DEFAULT_FOR_FAMILY = {
     "drums": "round-kick", "low end": "plucked-bass", "chords": "tine-keys", "leads": "plucked-lead",
     "voices": "vowel-voice", "atmosphere": "rain", "effects": "noise-riser",
 }  # fmt: skip
-DRUM_SOUND: dict[str, str] = {}
 for _sound in SOUNDS:
     if _sound.is_drum:
         DRUM_SOUND.setdefault(_sound.drum, _sound.key)
@@ -69,6 +78,8 @@ def sound_for_program(program: int) -> str:
 
 
 def played_by(key: str) -> str:
-    """The palette's own sound that has a key's profile and plays it where no bank is: itself, or a program's stand-in."""
+    """The palette's own sound that has a key's profile and plays it where no bank is: itself, or what stands in for it."""
+    if is_recorded(key):
+        return STAND_INS.get(key) or DRUM_SOUND[drum_of(key)]
     program = bank_program(key)
     return key if program is None else sound_for_program(program)

@@ -11,22 +11,27 @@ from numpy.typing import NDArray
 
 from escalera.core.document.shaping import layer_in
 from escalera.core.document.song import Layer, Placement, Section, Song, Swing, Variation
+from escalera.core.palette.recorded import AS_IT_IS
 from escalera.core.palette.sounds import CHOKES
 from escalera.core.reading.section_harmony import Harmony, section_harmony
 from escalera.core.reading.timeline import Span
-from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE, VOICE, Pattern
-from escalera.core.rhythm.pattern_variations import backwards, double_time, thin
+from escalera.core.rhythm.pattern import CLIP, DEGREE, FIXED, TONE, VOICE, Pattern
+from escalera.core.rhythm.pattern_variations import backwards, double_time, metrical_weight, thin
 from escalera.core.theory.voicings import TOP, Voicing, place_class, root_position, voice_path
 
-START, DURATION, PITCH, VELOCITY, PLACEMENT = range(5)
+START, DURATION, PITCH, VELOCITY, PLACEMENT, CLIP_OF, SKIP = range(7)
+WIDTH = 7
+NO_CLIP = -1
+REVERSED = 256  # added to a clip's number where it is played backwards
 
 
 @dataclass(frozen=True, eq=False)
 class Events:
     """Notes of one layer in one section.
 
-    `table` has shape (n, 5), int32: start tick (may be negative), duration in ticks, MIDI pitch, velocity, and
-    the index into `spans` of the placement it comes from. `spans` holds (start, end, variation).
+    `table` has shape (n, 7), int32: start tick (may be negative), duration in ticks, MIDI pitch, velocity, the index into
+    `spans` of the placement it comes from, the number of the layer's clip it plays (NO_CLIP for notes), and how many ticks
+    into that clip it begins. `spans` holds (start, end, variation).
     """
 
     table: NDArray[np.int32]
@@ -36,17 +41,17 @@ class Events:
         return len(self.table)
 
 
-EMPTY = Events(np.zeros((0, 5), np.int32), ())
+EMPTY = Events(np.zeros((0, WIDTH), np.int32), ())
 
 
 @lru_cache(maxsize=2048)
 def varied(pattern: Pattern, variation: Variation) -> Pattern:
     """The pattern as a placement plays it (pitch shifts and curves are applied later)."""
-    if variation.reverse:
+    if variation.reverse and not pattern.has_clips:
         pattern = backwards(pattern)
     if variation.double:
         pattern = double_time(pattern)
-    return thin(pattern, variation.keep)
+    return pattern if pattern.has_clips else thin(pattern, variation.keep)
 
 
 def unroll(pattern: Pattern, placement: Placement) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
@@ -58,13 +63,16 @@ def unroll(pattern: Pattern, placement: Placement) -> tuple[NDArray[np.int32], N
     length, offset = pattern.length_ticks, placement.offset_ticks
     low, high = placement.start_ticks, placement.end_ticks
     first, last = (low - offset) // length, -(-(high - offset) // length)
+    if pattern.has_clips:
+        first -= int(pattern.rows[:, :2].sum(axis=1).max()) // length
     cycles = np.arange(first, max(first, last), dtype=np.int64) * length + offset
     rows = np.repeat(pattern.rows[None].astype(np.int64), len(cycles), axis=0)
     rows[:, :, 0] += cycles[:, None]
     rows = rows.reshape(-1, 6)
     source = np.stack((np.tile(np.arange(len(pattern)), len(cycles)), np.repeat(cycles, len(pattern))), axis=1)
     pickup = (pattern.rows[source[:, 0], 0] < 0) & (source[:, 1] == low)
-    inside = ((rows[:, 0] >= low) | pickup) & (rows[:, 0] < high)
+    entered = (rows[:, 2] == CLIP) & (rows[:, 0] + rows[:, 1] > low)
+    inside = ((rows[:, 0] >= low) | pickup | entered) & (rows[:, 0] < high)
     return rows[inside].astype(np.int32), source[inside]
 
 
@@ -77,6 +85,7 @@ class Player:
     register_low: int
     register_centre: int
     voicing: Voicing = Voicing()
+    cuts: tuple[tuple[int, ...], ...] = ()  # of every clip: ticks at which something begins in it
 
 
 def pitches_of(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift: int) -> NDArray[np.int32]:
@@ -87,10 +96,10 @@ def pitches_of(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift:
     `shift` in semitones; shape (n,) for n rows.
     """
     kind, value, octave = rows[:, 2], rows[:, 3], rows[:, 4]
-    pitch = value + 12 * octave
+    pitch = np.where(kind == CLIP, AS_IT_IS, value) + 12 * octave
     if not player.is_drum:
         pitch = pitch + shift
-    following = np.flatnonzero(kind != FIXED)
+    following = np.flatnonzero((kind != FIXED) & (kind != CLIP))
     if not len(following):
         return pitch
     low, degrees, chords = player.register_low, harmony.key.degrees, harmony.home
@@ -152,13 +161,15 @@ def _layer_events(
     for placement, pattern in items:
         rows = _voiced(unroll(varied(pattern, placement.variation), placement)[0], player.voicing)
         if len(rows):
-            table = np.empty((len(rows), 5), np.int32)
+            table = np.empty((len(rows), WIDTH), np.int32)
             table[:, START], table[:, DURATION], table[:, VELOCITY] = rows[:, 0], rows[:, 1], rows[:, 5]
             transpose = 0 if player.is_drum else placement.variation.transpose_semitones
             table[:, PITCH] = pitches_of(rows, harmony, player, shift) + transpose
-            table[:, PLACEMENT] = len(spans)
+            table[:, PLACEMENT], table[:, CLIP_OF], table[:, SKIP] = len(spans), NO_CLIP, 0
             if placement.variation.cut:
                 table[:, DURATION] = np.clip(placement.end_ticks - table[:, START], 1, table[:, DURATION])
+            if pattern.has_clips:
+                table = _clips(table, rows, placement, player.cuts)
             parts.append(table)
         spans.append((placement.start_ticks, placement.end_ticks, placement.variation))
     if not parts:
@@ -170,12 +181,47 @@ def _layer_events(
         table[:, DURATION] = np.maximum(1, ends - table[:, START])
     table = table[np.lexsort((table[:, PITCH], table[:, START]))]
     table[:, PITCH] = _into_midi(table[:, PITCH])
-    if stops:
+    if stops and len(table):
         at = np.searchsorted(np.array(stops), table[:, START], side="right")
         ends = np.append(np.array(stops), np.iinfo(np.int32).max)[at]
         table[:, DURATION] = np.minimum(table[:, DURATION], ends - table[:, START])
     table.setflags(write=False)
     return Events(table, tuple(spans))
+
+
+def _clips(
+    table: NDArray[np.int32], rows: NDArray[np.int32], placement: Placement, cuts: tuple[tuple[int, ...], ...]
+) -> NDArray[np.int32]:
+    """Events with their clips: what begins before its placement is entered in its middle, what lasts longer ends with it."""
+    is_clip = rows[:, 2] == CLIP
+    turned = REVERSED if placement.variation.reverse else 0
+    table[:, CLIP_OF] = np.where(is_clip, rows[:, 3] + turned, NO_CLIP)
+    early = np.where(is_clip, np.maximum(0, placement.start_ticks - table[:, START]), 0)
+    table[:, START] += early
+    table[:, SKIP] = early
+    table[:, DURATION] = np.where(
+        is_clip,
+        np.minimum(table[:, DURATION] - early, placement.end_ticks - table[:, START]),
+        table[:, DURATION],
+    )
+    table = table[table[:, DURATION] > 0]
+    return _thin_clips(table, cuts, placement.variation.keep) if placement.variation.keep < 1.0 else table
+
+
+def _thin_clips(table: NDArray[np.int32], cuts: tuple[tuple[int, ...], ...], keep: float) -> NDArray[np.int32]:
+    """Clips cut where something begins in them, and only a share of the pieces, those on weak places going first."""
+    pieces = []
+    for row in table.tolist():
+        number = row[CLIP_OF] % REVERSED
+        known = cuts[number] if 0 <= number < len(cuts) and row[CLIP_OF] != NO_CLIP else ()
+        low, high = row[SKIP], row[SKIP] + row[DURATION]
+        edges = sorted({low, high, *(t for t in known if low < t < high)})
+        for a, b in zip(edges, edges[1:]):
+            pieces.append([row[START] + a - low, b - a, *row[2:SKIP], a])
+    found = np.array(pieces, np.int32).reshape(-1, WIDTH)
+    order = np.lexsort((found[:, START], -found[:, VELOCITY], -metrical_weight(found[:, START])))
+    stay = np.sort(order[: max(1, round(len(found) * keep))])
+    return found[stay]
 
 
 def swing_of(swings: tuple[Swing, ...], layer_id: int) -> Swing | None:
@@ -211,17 +257,37 @@ def _plain(placement: Placement) -> Placement:
     return Placement(0, 0, 0, placement.start_ticks, placement.end_ticks, placement.offset_ticks, placement.variation)
 
 
-def player_of(layer: Layer) -> Player:
+def player_of(layer: Layer, cuts: tuple[tuple[int, ...], ...] = ()) -> Player:
     """What decides which pitches a layer plays over a chord."""
     return Player(
-        layer.sound.is_drum, layer.family == "low end", layer.register_low, layer.register_centre, layer.voicing
+        layer.sound.is_drum,
+        layer.family == "low end",
+        layer.register_low,
+        layer.register_centre,
+        layer.voicing,
+        cuts,
     )
+
+
+def clip_cuts(song: Song, layer: Layer) -> tuple[tuple[int, ...], ...]:
+    """Of every clip of a layer, the ticks from its beginning at which something begins in it; most strongly 64 of them."""
+    found = []
+    for clip in layer.clips:
+        sample = song.sample_by_content.get(clip.sample)
+        rows = sample.onset_rows if sample else np.zeros((0, 3))
+        rows = rows[(rows[:, 0] > clip.start_s + 0.02) & (rows[:, 0] < clip.end_s - 0.02) & (rows[:, 1] > 0.2)]
+        share = (rows[:, 0] - clip.start_s) / max(clip.seconds, 1e-6)
+        share = 1.0 - share if clip.reversed else share
+        found.append(tuple(sorted(round(x * clip.length_ticks) for x in share.tolist())[:64]))
+    return tuple(found)
 
 
 def _players(song: Song) -> tuple[tuple[int, Player, str, bool], ...]:
     """Per layer: id, what decides its pitches, its drum role, whether it is muted. Made once per state."""
     if "players" not in song.memo:
-        song.memo["players"] = tuple((x.id, player_of(x), x.sound.drum, x.muted) for x in song.layers)
+        song.memo["players"] = tuple(
+            (x.id, player_of(x, clip_cuts(song, x)), x.sound.drum, x.muted) for x in song.layers
+        )
     return song.memo["players"]
 
 

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.document.song import Song
-from escalera.core.reading.events import DURATION, PITCH, START, layer_events, sounding_layers
+from escalera.core.reading.events import DURATION, EMPTY, PITCH, START, layer_events, sounding_layers
 from escalera.core.reading.section_harmony import progression_of, section_harmony
 from escalera.core.reading.timeline import Span, timeline
 from escalera.core.theory.chords import Chord
@@ -31,7 +31,7 @@ def _slices(song: Song, span: Span) -> list[Slice]:
     shift = span.section.shift_semitones
     layers = [x for x in sounding_layers(song, span.section) if not x.sound.is_drum]
     tables = [layer_events(song, span, x).table for x in layers]
-    table = np.concatenate(tables) if tables else np.zeros((0, 5), np.int32)
+    table = np.concatenate(tables) if tables else EMPTY.table
     pitches = table[:, PITCH].astype(np.int64) - shift
     if progression_of(song, span.section) is None:
         starts = table[:, START].astype(np.int64)

@@ -7,7 +7,7 @@ import numpy as np
 from escalera.core.document.song import Layer, Song
 from escalera.core.lines.frame import Frame
 from escalera.core.lines.line_reading import LineReading, read_line
-from escalera.core.reading.events import DURATION, PITCH, START, layer_events, sounding_layers
+from escalera.core.reading.events import DURATION, EMPTY, PITCH, START, layer_events, sounding_layers
 from escalera.core.reading.section_harmony import progression_of, section_harmony
 from escalera.core.reading.timeline import Span
 
@@ -23,7 +23,7 @@ def phrase_frame(song: Song, span: Span, phrase: int, other: Layer | None = None
     for layer in sounding_layers(song, span.section):
         if layer.sound.is_kick and layer.sound.is_drum:
             kicks.update(int(t) - low for t in layer_events(song, span, layer).table[:, START] if low <= t < high)
-    notes = layer_events(song, span, other).table if other else np.zeros((0, 5), np.int32)
+    notes = layer_events(song, span, other).table if other else EMPTY.table
     inside = notes[(notes[:, START] >= low) & (notes[:, START] < high)]
     spans = tuple((int(s) - low, int(s + d) - low) for s, d in inside[:, [START, DURATION]])
     return Frame(

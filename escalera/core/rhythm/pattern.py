@@ -7,6 +7,7 @@ FIXED   MIDI pitch                   stays as written (drums: the General MIDI d
 DEGREE  scale degree, 0 is tonic     follows the key, tonic at the bottom of the layer's register
 TONE    index of a chord tone, 0 root  follows the chord, root at the bottom of the layer's register
 VOICE   index of a voice, 0 lowest   follows the voice-led chord round the middle of the register
+CLIP    number of a layer's clip     plays a stretch of a recording, from its beginning, for as long as the note
 
 A start below 0 is a pickup: it leads into the cycle and may begin before the section.
 """
@@ -23,8 +24,8 @@ from numpy.typing import NDArray
 
 from escalera.errors import FormatError, InputError
 
-FIXED, DEGREE, TONE, VOICE = 0, 1, 2, 3
-KINDS = ("fixed", "degree", "tone", "voice")
+FIXED, DEGREE, TONE, VOICE, CLIP = 0, 1, 2, 3, 4
+KINDS = ("fixed", "degree", "tone", "voice", "clip")
 COLUMNS = ("start", "duration", "kind", "value", "octave", "velocity")
 MAX_PATTERN_TICKS = 960 * 4 * 999
 MAX_PATTERN_NOTES = 60_000
@@ -70,6 +71,10 @@ class Pattern:
 
     def __hash__(self) -> int:
         return hash(self.content_hash)
+
+    @cached_property
+    def has_clips(self) -> bool:
+        return bool((self.rows[:, 2] == CLIP).any())
 
     @property
     def start(self) -> NDArray[np.int32]:

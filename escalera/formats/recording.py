@@ -1,0 +1,157 @@
+"""Recordings of any origin, read in blocks: 8 to 192 kHz, mono to many channels, WAV, AIFF, FLAC, Ogg, Opus, MP3.
+
+Everything comes out at 44.1 kHz with one or two channels; nothing is held whole.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.document.limits import MAX_SAMPLE_S
+from escalera.errors import FormatError, shown
+
+RATE_HZ = 44_100
+RATES_HZ = (8_000, 192_000)
+MAX_CHANNELS = 16
+BLOCK_FRAMES = 65_536
+SHORTEST_S = 0.005
+M4A = b"ftyp"
+IMAGES = {b"\x89PNG": "a PNG picture", b"\xff\xd8\xff": "a JPEG picture", b"GIF8": "a GIF picture", b"%PDF": "a PDF document"}
+Audio = NDArray[np.float32]
+
+
+@dataclass(frozen=True, slots=True)
+class Heading:
+    """What a file says of itself: samples a second, channels, frames (which need not be true), comments."""
+
+    rate_hz: int
+    channels: int
+    frames: int
+    comments: str
+
+    @property
+    def seconds(self) -> float:
+        return self.frames / self.rate_hz
+
+
+def heading(path: Path) -> Heading:
+    """The heading of a recording. Raises FormatError with a remedy for what is none, or lies outside the limits."""
+    with _opened(path) as source:
+        found = Heading(source.samplerate, source.channels, source.frames, _comments(source))
+    low, high = RATES_HZ
+    if not low <= found.rate_hz <= high:
+        raise FormatError(f"It has {found.rate_hz:,} samples a second; {low:,} to {high:,} are read. Convert it first.")
+    if found.channels > MAX_CHANNELS:
+        raise FormatError(f"It has {found.channels} channels; at most {MAX_CHANNELS} are read. Mix it down to stereo first.")
+    return found
+
+
+def _comments(source: Any) -> str:
+    return " ".join(str(getattr(source, name, "") or "") for name in ("title", "comment"))[:400]
+
+
+def _opened(path: Path) -> Any:
+    import soundfile
+
+    with path.open("rb") as file:
+        start = file.read(16)
+    if start[4:8] == M4A:
+        raise FormatError("It is an M4A or AAC file, which is not read here. Convert it to WAV or FLAC first.")
+    for magic, what in IMAGES.items():
+        if start.startswith(magic):
+            raise FormatError(f"It is {what}, no recording. Choose an audio file.")
+    if not start:
+        raise FormatError("The file is empty. Choose another one.")
+    try:
+        return soundfile.SoundFile(path)
+    except (soundfile.LibsndfileError, TypeError) as error:
+        raise FormatError(
+            f"It is not audio that can be read ({shown(getattr(error, 'error_string', error), 60)}). Use WAV, AIFF, FLAC, Ogg, Opus or MP3."
+        ) from error
+
+
+def blocks_of(path: Path, max_seconds: float = MAX_SAMPLE_S) -> Iterator[Audio]:
+    """The sound of a file in blocks of (1 or 2, n) at 44.1 kHz. Raises FormatError for what is too long or no numbers.
+
+    Frames are counted as they come, since a header may promise others than there are; many channels are mixed down, the odd
+    ones to the left and the even ones to the right.
+    """
+    import soundfile
+    import soxr
+
+    found = heading(path)
+    channels = 1 if found.channels == 1 else 2
+    stream = soxr.ResampleStream(found.rate_hz, RATE_HZ, channels, dtype="float32") if found.rate_hz != RATE_HZ else None
+    count, most = 0, int(max_seconds * found.rate_hz)
+    with _opened(path) as source:
+        while True:
+            try:
+                block = source.read(BLOCK_FRAMES, dtype="float32", always_2d=True)
+            except soundfile.LibsndfileError as error:
+                raise FormatError(f"It breaks off after {count / found.rate_hz:.1f} s ({shown(error, 60)}). Export it again.") from error
+            last = len(block) < BLOCK_FRAMES
+            count += len(block)
+            if count > most:
+                raise FormatError(f"It lasts longer than {max_seconds / 60:.3g} minutes, the most that is read. Cut it.")
+            if not np.isfinite(block).all():
+                raise FormatError("It holds samples that are not numbers. Export it again.")
+            block = _to_sides(block)
+            if stream is not None:
+                block = np.asarray(stream.resample_chunk(np.ascontiguousarray(block), last=last)).reshape(-1, channels)
+            if len(block):
+                yield np.ascontiguousarray(block.T)
+            if last:
+                break
+    if count < SHORTEST_S * found.rate_hz:
+        raise FormatError(f"It lasts {1000 * count / found.rate_hz:.2g} ms; at least {1000 * SHORTEST_S:g} ms are needed. Choose another one.")
+
+
+def _to_sides(block: NDArray[np.float32]) -> NDArray[np.float32]:
+    if block.shape[1] <= 2:
+        return block
+    return np.stack((block[:, 0::2].mean(axis=1), block[:, 1::2].mean(axis=1)), axis=1)
+
+
+class RecordingWriter:
+    """A recording as the store keeps it: 24-bit FLAC at 44.1 kHz, its loudest sample below full scale, the factor in its comment.
+
+    Blocks go to disk as 32-bit floats first, since the loudest sample is known at the end.
+    """
+
+    def __init__(self, target: Path, channels: int):
+        import soundfile
+
+        self._target, self._raw = target, target.with_suffix(".raw.wav")
+        self._peak, self._channels = 0.0, channels
+        self._file = soundfile.SoundFile(self._raw, "w", RATE_HZ, channels, "FLOAT", format="RF64")
+
+    def write(self, block: Audio) -> None:
+        """Append samples, shape (channels, n)."""
+        self._peak = max(self._peak, float(np.abs(block).max(initial=0.0)))
+        self._file.write(block.T)
+
+    def finish(self) -> None:
+        """Write the FLAC file, and put the raw one away."""
+        import soundfile
+
+        self._file.close()
+        scale = max(1.0, self._peak * 1.0001)
+        with soundfile.SoundFile(self._target, "w", RATE_HZ, self._channels, "PCM_24", format="FLAC") as out:
+            if scale > 1.0:
+                out.comment = f"scale={scale:.9g}"
+            with soundfile.SoundFile(self._raw) as source:
+                for block in source.blocks(BLOCK_FRAMES, dtype="float32", always_2d=True):
+                    out.write(block / np.float32(scale))
+        self._raw.unlink()
+
+    def give_up(self) -> None:
+        """Leave nothing behind."""
+        self._file.close()
+        self._raw.unlink(missing_ok=True)
+        self._target.unlink(missing_ok=True)

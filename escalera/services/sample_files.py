@@ -1,0 +1,92 @@
+"""Files become samples: decoded in blocks, read, kept under their content. What is bad is said in a sentence, and leaves nothing."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import TypeAdapter
+
+from escalera.core.samples.reading import Reading
+from escalera.errors import FormatError
+from escalera.formats.recording import RecordingWriter, blocks_of, heading
+from escalera.listen.recordings import read_recording
+
+SILENT = 1e-4  # a peak of −80 dB
+LIES_BY = 0.02  # a header may be off by such a share without being called wrong
+Audio = NDArray[np.float32]
+_READING = TypeAdapter(Reading)
+
+
+@dataclass(frozen=True, slots=True)
+class ReadFile:
+    """A recording with its content, where it was kept, and what was remarkable of the file."""
+
+    reading: Reading
+    content: str
+    kept: Path | None
+    comments: str
+
+
+def plain_reading(reading: Reading) -> dict[str, Any]:
+    """A reading as JSON holds it."""
+    return asdict(reading)
+
+
+def reading_from(plain: dict[str, Any]) -> Reading:
+    """A reading from JSON. Raises ValueError."""
+    found: Reading = _READING.validate_python(plain)
+    return found
+
+
+def read_file(path: Path, keep_in: Path | None = None) -> ReadFile:
+    """Read a recording; with a folder, keep it there under its content. Raises FormatError, and then keeps nothing."""
+    head = heading(path)
+    digest = hashlib.blake2b(digest_size=16)
+    writer = RecordingWriter(keep_in / f".{path.name[:40]}.{id(path):x}.flac", 1 if head.channels == 1 else 2) if keep_in else None
+    seen = _Seen()
+    try:
+        reading = read_recording(seen.through(blocks_of(path), digest, writer), head.rate_hz, head.channels)
+        if seen.peak < SILENT:
+            raise FormatError("It is silent, or holds nothing but an offset. Choose another one.")
+        if writer is not None:
+            writer.finish()
+    except BaseException:
+        if writer is not None:
+            writer.give_up()
+        raise
+    said = reading.said
+    if head.seconds > 0 and abs(head.seconds - reading.seconds) > LIES_BY * max(head.seconds, 0.2):
+        said = (*said, f"The file promises {head.seconds:.4g} s and holds {reading.seconds:.4g} s.")
+    content = digest.hexdigest()
+    kept = None
+    if writer is not None and keep_in is not None:
+        kept = keep_in / f"{content}.flac"
+        writer._target.replace(kept)
+    return ReadFile(_with_said(reading, said), content, kept, head.comments)
+
+
+def _with_said(reading: Reading, said: tuple[str, ...]) -> Reading:
+    from dataclasses import replace
+
+    return replace(reading, said=said)
+
+
+class _Seen:
+    """What passes by while a file is read: its loudest sample without a constant offset."""
+
+    def __init__(self) -> None:
+        self.peak = 0.0
+
+    def through(self, blocks: Iterator[Audio], digest: Any, writer: RecordingWriter | None) -> Iterator[Audio]:
+        for block in blocks:
+            digest.update(np.rint(block * 8_388_607.0).astype(np.int32).tobytes())
+            self.peak = max(self.peak, float(np.ptp(block, axis=1).max(initial=0.0)) / 2)
+            if writer is not None:
+                writer.write(block)
+            yield block

@@ -1,0 +1,242 @@
+"""Clips played: a stretch of a recording read, fitted to the time it takes in the song, and entered where its notes are."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.document.recordings import Clip, Sample
+from escalera.core.palette.recorded import AS_IT_IS
+from escalera.core.reading.events import NO_CLIP, REVERSED
+from escalera.sound.cache import AudioCache
+from escalera.sound.content import content_key
+from escalera.sound.recordings import library, stand_in
+from escalera.sound.schedule import RATE_HZ, Notes
+from escalera.sound.stretching import LEAST, MOST, sped, stretched
+
+CLIP_VERSION = 1
+EDGE = 132  # samples over which a clip that is cut begins and ends, 3 ms
+SLICE_FADE = 220
+RELEASE = 2400  # samples that a held note of a recording takes to end
+LONG = 60 * RATE_HZ  # of a longer clip only what is played is read and fitted
+ROOM = RATE_HZ // 2  # heard before a part of a long clip, so that the stretcher has begun
+Audio = NDArray[np.float32]
+
+
+@dataclass(frozen=True, slots=True)
+class Recorded:
+    """One clip of a layer with what is known of its sample; `missing` plays its reading instead."""
+
+    clip: Clip
+    sample: Sample
+    missing: bool = False
+
+
+def heard(sample: Sample) -> Sample:
+    """What of a sample its sound depends on."""
+    return Sample("", "-", sample.seconds, slot_s=sample.slot_s, slots=sample.slots, onsets=sample.onsets)
+
+
+def lengths_of_clips(recorded: tuple[Recorded, ...], notes: Notes) -> NDArray[np.int64]:
+    """How long every note sounds in samples, shape (n,): its clip at most."""
+    clips = notes.clips
+    if not recorded:
+        return np.zeros(len(notes.start), np.int64)
+    alone = natural_length(recorded[0].clip)
+    if clips is None:
+        return np.minimum(notes.hold + RELEASE, alone)
+    return np.where(
+        clips[:, 0] == NO_CLIP, np.minimum(notes.hold + RELEASE, alone), np.minimum(notes.hold, clips[:, 2] - clips[:, 1])
+    )
+
+
+def play_clips(
+    recorded: tuple[Recorded, ...],
+    notes: Notes,
+    audio: Audio,
+    offset: int,
+    gains: NDArray[np.float64],
+    sides: tuple[NDArray[np.float64], NDArray[np.float64]] | None,
+    cents: float,
+    cache: AudioCache,
+) -> None:
+    """Add what clips play to audio (2, n) that begins `offset` samples after the section's start.
+
+    `gains` (n,) are amplitudes, `sides` a pair of them or None for the middle, `cents` a fine tuning of all.
+    """
+    holds = lengths_of_clips(recorded, notes)
+    clips = notes.clips
+    for i in range(len(notes.start)):
+        number, skip, whole = (int(x) for x in clips[i]) if clips is not None else (NO_CLIP, 0, 0)
+        place = number % REVERSED if number != NO_CLIP else 0
+        if place >= len(recorded):
+            continue
+        one = recorded[place]
+        semitones = float(notes.pitch[i] - (AS_IT_IS if number != NO_CLIP else one.clip.root)) + cents / 100.0
+        turned = one.clip.reversed != (number != NO_CLIP and number >= REVERSED)
+        if number == NO_CLIP:
+            whole = natural_length(one.clip)
+        part = _part(one, whole, skip, int(holds[i]), semitones, turned, cache)
+        at = int(notes.start[i]) - offset
+        room = min(part.shape[1], audio.shape[1] - at)
+        for side, out in enumerate(audio):
+            level = gains[i] * (sides[side][i] if sides else 1.0)
+            if room > 0:
+                out[at : at + room] += part[min(side, len(part) - 1), :room] * np.float32(level)
+
+
+def natural_length(clip: Clip) -> int:
+    """Samples that a clip lasts as it was recorded."""
+    return max(1, round(clip.seconds * RATE_HZ))
+
+
+def _part(
+    one: Recorded, whole: int, skip: int, hold: int, semitones: float, turned: bool, cache: AudioCache
+) -> Audio:
+    """`hold` samples of a fitted clip from `skip` on, cut without a click, its gain applied."""
+    if whole > LONG and one.clip.fit in ("stretch", "alone"):
+        key = content_key("clip part", CLIP_VERSION, one, whole, semitones, turned, skip, hold)
+        made = cache.get_or_make(key, lambda: _long(one, whole, skip, hold, semitones, turned))
+    else:
+        key = content_key("clip", CLIP_VERSION, one, whole, semitones, turned)
+        made = cache.get_or_make(key, lambda: fitted(one, whole, semitones, turned))[:, skip : skip + hold]
+    part: Audio = made * np.float32(10.0 ** (one.clip.gain_db / 20.0))
+    for begins, edge in ((True, skip > 0), (False, hold and skip + hold < whole)):
+        if edge and part.shape[1]:
+            n = min(EDGE, part.shape[1])
+            ramp = np.linspace(0.0, 1.0, n, dtype=np.float32)
+            if begins:
+                part[:, :n] *= ramp
+            else:
+                part[:, -n:] *= ramp[::-1]
+    return part
+
+
+def _read(one: Recorded, start: int, count: int) -> Audio:
+    found = None if one.missing else library.read(one.clip.sample, start, count)
+    if found is None:
+        found = stand_in(one.sample, start, count)
+    return found if found.shape[1] == count else np.pad(found, ((0, 0), (0, count - found.shape[1])))
+
+
+def fitted(one: Recorded, whole: int, semitones: float, turned: bool = False) -> Audio:
+    """A clip as long as it is to last (samples), transposed, with its fades, shape (channels, whole).
+
+    What cannot be stretched so far is as long as it can be and followed by silence.
+    """
+    clip = one.clip
+    source = _read(one, round(clip.start_s * RATE_HZ), natural_length(clip))
+    if turned:
+        source = np.ascontiguousarray(source[:, ::-1])
+    made = FITTING[clip.fit](one, source, whole, semitones + clip.semitones)
+    return _faded(clip, np.array(made, np.float32))
+
+
+def _reachable(source: Audio, whole: int) -> int:
+    return int(np.clip(whole, np.ceil(source.shape[1] * LEAST), np.floor(source.shape[1] * MOST)))
+
+
+def _by_stretch(one: Recorded, source: Audio, whole: int, semitones: float) -> Audio:
+    length = _reachable(source, whole)
+    if one.clip.formants and semitones:
+        from escalera.sound.formants import kept
+
+        return _to(kept(source, stretched(source, length, semitones), semitones), whole)
+    return _to(stretched(source, length, semitones), whole)
+
+
+def _by_speed(one: Recorded, source: Audio, whole: int, semitones: float) -> Audio:
+    """Pitch follows speed; what is asked of transposition comes on top."""
+    made = sped(source, _reachable(source, whole))
+    return _to(stretched(made, made.shape[1], semitones) if semitones else made, whole)
+
+
+def _alone(one: Recorded, source: Audio, whole: int, semitones: float) -> Audio:
+    return _to(stretched(source, source.shape[1], semitones) if semitones else source, whole)
+
+
+def slice_edges(one: Recorded, length: int) -> list[int]:
+    """Samples of a clip's source at which a slice begins: its onsets, the first at 0 and the last one its end."""
+    rows = one.sample.onset_rows
+    clip = one.clip
+    inside = rows[(rows[:, 0] > clip.start_s + 0.03) & (rows[:, 0] < clip.end_s - 0.03) & (rows[:, 1] > 0.15)]
+    at = np.rint((inside[:, 0] - clip.start_s) * RATE_HZ).astype(int)
+    if clip.reversed:
+        at = length - at
+    return sorted({0, *(int(x) for x in at if 0 < x < length), length})
+
+
+def _by_slices(one: Recorded, source: Audio, whole: int, semitones: float) -> Audio:
+    """Every onset moved to where it belongs, nothing stretched: slices that get too long are followed by their own fading tail."""
+    if semitones:
+        source = stretched(source, source.shape[1], semitones)
+    ratio = whole / source.shape[1]
+    out = np.zeros((source.shape[0], whole), np.float32)
+    edges = slice_edges(one, source.shape[1])
+    for a, b in zip(edges, edges[1:]):
+        at, until = round(a * ratio), round(b * ratio)
+        length = min(b - a, until - at)
+        cut = length < b - a or b < source.shape[1]
+        part = source[:, a : min(source.shape[1], a + length + (SLICE_FADE if cut else 0))].copy()
+        if cut and until < whole:
+            fade = min(SLICE_FADE, part.shape[1])
+            part[:, -fade:] *= np.linspace(1.0, 0.0, fade, dtype=np.float32)
+        if a:
+            begin = min(SLICE_FADE, at, a)
+            lead = source[:, a - begin : a] * np.linspace(0.0, 1.0, begin, dtype=np.float32)
+            out[:, at - begin : at] += lead
+        room = min(part.shape[1], whole - at)
+        out[:, at : at + room] += part[:, :room]
+    return out
+
+
+FITTING = {"stretch": _by_stretch, "slices": _by_slices, "speed": _by_speed, "alone": _alone}
+
+
+def _long(one: Recorded, whole: int, skip: int, hold: int, semitones: float, turned: bool) -> Audio:
+    """A part of a long clip: only what is played is read and fitted, begun a little earlier so that nothing swells in."""
+    clip = one.clip
+    total = natural_length(clip)
+    ratio = 1.0 if clip.fit == "alone" else float(np.clip(whole / total, LEAST, MOST))
+    before = min(ROOM, skip)
+    first, last = round((skip - before) / ratio), min(total, round((skip + hold) / ratio) + ROOM)
+    if first >= total:
+        return np.zeros((1, hold), np.float32)
+    begin = total - last if turned else first
+    source = _read(one, round(clip.start_s * RATE_HZ) + begin, max(1, last - first))
+    if turned:
+        source = np.ascontiguousarray(source[:, ::-1])
+    made = stretched(source, max(1, round(source.shape[1] * ratio)), semitones + clip.semitones)
+    return np.ascontiguousarray(_to(made[:, before:], hold))
+
+
+def _to(audio: Audio, length: int) -> Audio:
+    if audio.shape[1] >= length:
+        return audio[:, :length]
+    return np.pad(audio, ((0, 0), (0, length - audio.shape[1])))
+
+
+def _faded(clip: Clip, audio: Audio) -> Audio:
+    """Fades at both ends, and the end crossfaded into the beginning where a seam is asked for."""
+    n = audio.shape[1]
+    for milliseconds, begins in ((clip.fade_in_ms, True), (clip.fade_out_ms, False)):
+        length = min(n, round(milliseconds / 1000 * RATE_HZ))
+        if length:
+            ramp = np.linspace(0.0, 1.0, length, dtype=np.float32)
+            if begins:
+                audio[:, :length] *= ramp
+            else:
+                audio[:, -length:] *= ramp[::-1]
+    seam = min(n // 2, round(clip.seam_ms / 1000 * RATE_HZ))
+    if seam > 1:
+        _sew(audio, seam)
+    return audio
+
+
+def _sew(audio: Audio, seam: int) -> None:
+    """The last moment of a loop goes over into what would have come before its first: equal power, levels matched at the seam."""
+    angle = np.linspace(0.0, np.pi / 2, seam, dtype=np.float32)
+    before = audio[:, :seam][:, ::-1]  # the beginning mirrored has its level and its ambience
+    audio[:, -seam:] = audio[:, -seam:] * np.cos(angle) + before * np.sin(angle)
