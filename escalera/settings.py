@@ -30,6 +30,8 @@ class Settings(BaseSettings):
     soundfont: str = Field("", description="a SoundFont file to use; by default the first one installed")
     disk_cache_mb: int = Field(1000, ge=0, description="rendered sound kept on disk, in megabytes; 0 keeps none")
     exports_mb: int = Field(2000, ge=1, description="files that were made, kept for a while, in megabytes")
+    samples_mb: int = Field(8000, ge=1, description="recordings in the library, in megabytes")
+    sample_upload_mb: int = Field(1500, ge=1, description="largest recording that may be brought in, in megabytes")
     queue: str = Field(
         "", description="address of a Redis for the queue of long work; by default a file beside the database"
     )

@@ -110,11 +110,11 @@ def _drums(onsets: tuple[Onset, ...], frames: Frames, beat_s: float, downbeat_s:
     lows = [o for o in onsets if o.zone == "low" and o.strength > 0.25]
     share = frames.zones[:, 0]
     falls = share.max(initial=0.0) > 12.0 * max(float(np.median(share)), 1e-12)
-    kick = bool(lows) and falls
+    kick = bool(lows) and bool(falls)
     if not beat_s:
         return kick, False
     on = [o for o in onsets if o.zone != "low" and o.strength > 0.45]
     hits = [((o.at_s - downbeat_s) / beat_s) for o in on]
     back = sum(abs(h - round(h)) < 0.12 and round(h) % 2 == 1 for h in hits)
     bars = max(1.0, frames.seconds / beat_s / 4)
-    return kick, back / bars >= 1.2
+    return kick, bool(back / bars >= 1.2)

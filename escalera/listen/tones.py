@@ -17,7 +17,7 @@ from escalera.listen.frames import RATE_HZ, TONE_HOP, TONE_WINDOW, Audio, Frames
 TONE_S = TONE_HOP / RATE_HZ
 CONCERT_HZ = 440.0
 TONE_MIDDLE_S = TONE_WINDOW / RATE_HZ / 2
-TONAL = 0.25  # agreement of partials on one tuning, from which there is a key
+TONAL = 0.5  # agreement of partials on one tuning, from which there is a key
 SHORTEST_BEAT_S = 0.4
 NEAR_ROWS = 4  # tenths of a second before and after a change
 OVERTONES = ((12, 0.3), (19, 0.35), (24, 0.15), (28, 0.25), (34, 0.12))  # semitones above a tone, and how loud they usually are

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING
 
 from escalera.core.commands import read_command
@@ -117,6 +117,15 @@ def _print(fields: Fields, song: Song, studio: Studio) -> Read:
     return [studio.print_of(song, whole_number(fields.get("layer_id"), "layer"))], ""
 
 
+def _with_sample(fields: Fields, song: Song, studio: Studio) -> Read:
+    """A recording of the library, by its id, comes with what was read from it."""
+    if not fields.get("sample_id"):
+        return [read_command(fields, song)], ""
+    sample = asdict(studio.samples.sample(whole_number(fields["sample_id"], "sample", 1)))
+    rest = {name: value for name, value in fields.items() if not name.startswith("sample.")}
+    return [read_command({**rest, **{f"sample.{name}": str(value) for name, value in sample.items()}}, song)], ""
+
+
 def _place_idea(fields: Fields, song: Song, studio: Studio) -> Read:
     """An idea brought back; words and recordings are brought in by hand."""
     idea = studio.ideas.idea(whole_number(fields.get("idea_id"), "idea"))
@@ -139,4 +148,6 @@ PREPARED: dict[str, Prepared] = {
     "print_layer": Prepared(_print),
     "print_again": Prepared(_print),
     "place_idea": Prepared(_place_idea, _idea_placed),
+    "lay_sample": Prepared(_with_sample),
+    "exchange_sample": Prepared(_with_sample),
 }

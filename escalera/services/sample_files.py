@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -35,7 +35,8 @@ class ReadFile:
 
 def plain_reading(reading: Reading) -> dict[str, Any]:
     """A reading as JSON holds it."""
-    return asdict(reading)
+    plain: dict[str, Any] = _READING.dump_python(reading, mode="json")
+    return plain
 
 
 def reading_from(plain: dict[str, Any]) -> Reading:
@@ -68,13 +69,7 @@ def read_file(path: Path, keep_in: Path | None = None) -> ReadFile:
     if writer is not None and keep_in is not None:
         kept = keep_in / f"{content}.flac"
         writer._target.replace(kept)
-    return ReadFile(_with_said(reading, said), content, kept, head.comments)
-
-
-def _with_said(reading: Reading, said: tuple[str, ...]) -> Reading:
-    from dataclasses import replace
-
-    return replace(reading, said=said)
+    return ReadFile(replace(reading, said=said), content, kept, head.comments)
 
 
 class _Seen:

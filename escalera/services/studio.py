@@ -27,6 +27,7 @@ from escalera.services.logs import LOG
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.pure_work import Board, SectionHelp
 from escalera.services.rendering import Rendering
+from escalera.services.samples import Samples
 from escalera.services.task_queue import TaskQueue
 from escalera.services.upkeep import back_up_daily, put_in_order
 from escalera.services.versioning import Versions
@@ -57,6 +58,7 @@ class Studio:
         self._pictures: Results[Plain] = Results(256)
         self.versions = Versions(self.database, self.repository)
         self.ideas = Ideas(self.database)
+        self.samples = Samples(self.database, self.folder / "samples", settings.samples_mb)
         disk = (self.folder / "sound", settings.disk_cache_mb)
         cache = settings.cache_mb if cache_mb is None else cache_mb
         self.rendering = Rendering(cache, lambda name: printed_audio(self.database, name), disk)
@@ -122,6 +124,7 @@ class Studio:
         self.rendering.forget()
         with self.database.write() as session:
             self.repository.erase(session, song_id)
+        self.samples.sweep()
 
     def recover(self, song_id: int) -> Head:
         """Go back to the newest state of a damaged song that can be read. Raises StoreError where there is none."""
@@ -254,6 +257,7 @@ class Studio:
         for worker in self._workers:
             worker.close()
         self.rendering.close()
+        self.samples.close()
         self.queue.close()
         self.database.close()
 

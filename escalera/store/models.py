@@ -116,3 +116,46 @@ class JobRow(Base):
     worker: Mapped[str] = mapped_column(String(80), default="")
     created_at: Mapped[datetime] = mapped_column(DateTime, default=now)
     beat_at: Mapped[datetime] = mapped_column(DateTime, default=now)
+
+
+class SampleRow(Base):
+    """A recording in the library. Its audio lies beside the database under its content; `reading` is what was read of it, `own` what
+    a person set by hand over that. The other columns repeat what is looked for most, corrections included."""
+
+    __tablename__ = "samples"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    content: Mapped[str] = mapped_column(String(40), unique=True)
+    name: Mapped[str] = mapped_column(String(200))
+    file: Mapped[str] = mapped_column(String(300), default="")
+    added_at: Mapped[datetime] = mapped_column(DateTime, default=now)
+    size_bytes: Mapped[int] = mapped_column(default=0)
+    favourite: Mapped[bool] = mapped_column(default=False)
+    rejected: Mapped[str] = mapped_column(Text, default="")  # songs in which it was tried and left, by id
+    source: Mapped[str] = mapped_column(String(240), default="")
+    licence: Mapped[str] = mapped_column(String(20), default="unknown")
+    credit: Mapped[str] = mapped_column(String(240), default="")
+    made: Mapped[str] = mapped_column(String(300), default="")
+    seconds: Mapped[float] = mapped_column(default=0.0)
+    kind: Mapped[str] = mapped_column(String(20), default="loop")
+    tempo_bpm: Mapped[float | None] = mapped_column(default=None)
+    key: Mapped[str] = mapped_column(String(40), default="")
+    pitch_hz: Mapped[float | None] = mapped_column(default=None)
+    has_kick: Mapped[bool] = mapped_column(default=False)
+    leaves_middle: Mapped[bool] = mapped_column(default=False)
+    bands: Mapped[str] = mapped_column(String(80), default="")  # six levels in dB
+    envelope: Mapped[str] = mapped_column(Text, default="")  # 96 levels 0..99, two digits each: how it is drawn
+    reading: Mapped[str] = mapped_column(Text, default="{}", deferred=True)
+    own: Mapped[str] = mapped_column(Text, default="{}")
+    doubts: Mapped[int] = mapped_column(default=0)  # contradictions between its name and what is heard
+
+
+class WantedRow(Base):
+    """A sound that was looked for and not found; `stand_in` plays in its place, `content` is what came in for it."""
+
+    __tablename__ = "wanted"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    words: Mapped[str] = mapped_column(String(200))
+    song_id: Mapped[int] = mapped_column(default=0)
+    stand_in: Mapped[str] = mapped_column(String(120), default="")
+    created_at: Mapped[datetime] = mapped_column(DateTime, default=now)
+    content: Mapped[str] = mapped_column(String(40), default="")

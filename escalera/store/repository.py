@@ -223,7 +223,7 @@ class Repository:
     def with_prints(self, session: Session) -> list[RevisionRow]:
         """Every state in which a layer is printed."""
         rows = session.scalars(select(RevisionRow))
-        return [row for row in rows if b'"prints"' in _unpacked(row)]
+        return [row for row in rows if b'"prints"' in unpacked(row)]
 
     def rewrite(self, session: Session, revision: RevisionRow, song: Song) -> None:
         """Put a state down anew, in the present format; for upkeep only, what it says must stay the same."""
@@ -274,7 +274,7 @@ def _picture(card: str) -> Plain:
     return found if isinstance(found, dict) else {}
 
 
-def _unpacked(revision: RevisionRow) -> bytes:
+def unpacked(revision: RevisionRow) -> bytes:
     """The document as text; nothing where it is damaged."""
     return _text(revision.document)
 

@@ -122,7 +122,7 @@ class _Sounding:
 
 
 def _sounding(voices: list[LayerVoice], grid: Grid) -> _Sounding:
-    recorded = [spans_of(v.events, v.clips, grid) if v.clips else None for v in voices]
+    recorded = [spans_of(v.events, v.clips, grid, v.sound.is_drum) if v.clips else None for v in voices]
     tables = [r.table if r else v.events.table[:, : PLACEMENT + 1] for v, r in zip(voices, recorded)]
     begun = [r.onset_table if r else t for t, r in zip(tables, recorded)]
     table = np.concatenate(tables)

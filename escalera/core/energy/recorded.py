@@ -69,14 +69,14 @@ class Spans:
     zones: NDArray[np.int64]
 
 
-def spans_of(events: Events, clips: tuple[ClipSound, ...], grid: Grid) -> Spans:
-    """All that a recorded layer's events bring."""
+def spans_of(events: Events, clips: tuple[ClipSound, ...], grid: Grid, rings: bool) -> Spans:
+    """All that a recorded layer's events bring; hits that ring last as long as their clip."""
     tables, times, energies, onsets, zones = [], [], [], [], []
     for row in events.table.tolist():
         number = row[CLIP_OF] % REVERSED if row[CLIP_OF] != NO_CLIP else 0
         if number >= len(clips):
             continue
-        one = _Played(row, clips[number], grid)
+        one = _Played(row, clips[number], grid, rings)
         slots = one.slots()
         if slots is not None:
             tables.append(slots[0])
@@ -98,7 +98,7 @@ def spans_of(events: Events, clips: tuple[ClipSound, ...], grid: Grid) -> Spans:
 class _Played:
     """One event: how the time of its sample lies over the time of the section."""
 
-    def __init__(self, row: list[int], sound: ClipSound, grid: Grid):
+    def __init__(self, row: list[int], sound: ClipSound, grid: Grid, rings: bool):
         self.row, self.sound, self.sample, clip = row, sound, sound.sample, sound.clip
         self.is_clip = row[CLIP_OF] != NO_CLIP
         begin = row[START] - row[SKIP]
@@ -106,6 +106,8 @@ class _Played:
         fitted = float(np.diff(grid.seconds_of(np.array([begin, begin + clip.length_ticks])))[0])
         self.begin = self.low - float(self.low - grid.seconds_of(np.array([begin]))[0])
         self.whole = fitted if self.is_clip and clip.fit != "alone" else clip.seconds
+        if rings and not self.is_clip:
+            self.high = self.begin + self.whole
         self.high = min(self.high, self.begin + self.whole)
         self.backwards = clip.reversed != (self.is_clip and row[CLIP_OF] >= REVERSED)
         semitones = row[PITCH] - (AS_IT_IS if self.is_clip else clip.root) + clip.semitones

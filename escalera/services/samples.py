@@ -1,0 +1,352 @@
+"""The library of recordings: brought in, found, corrected, heard, laid into songs; one side of the studio."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.cleaning import clean_line
+from escalera.core.document.recordings import Sample, sample_of
+from escalera.core.samples.finding import Card, Wish, found
+from escalera.core.samples.licences import LICENCES, UNKNOWN
+from escalera.core.samples.naming import SURE, Contradiction, contradictions, said_by
+from escalera.core.samples.reading import KINDS, Reading
+from escalera.core.theory.keys import key_text, parse_key
+from escalera.errors import EscaleraError, InputError, NotFound, shown
+from escalera.formats.recording import RATE_HZ, RecordingWriter
+from escalera.listen.recordings import read_recording
+from escalera.services.own_samples import OwnSample, made_samples, own_samples
+from escalera.services.reading_worker import LimitedReader
+from escalera.services.sample_files import ReadFile, plain_reading, reading_from
+from escalera.sound.recordings import library
+from escalera.store import sample_store as shelf
+from escalera.store.database import Database
+from escalera.store.models import SampleRow, WantedRow
+from escalera.store.repository import unpacked
+
+MAX_SAMPLES = 20_000
+ENVELOPE = 96
+MB = 1_000_000
+OWN_SOURCE = "Escalera’s own"
+SUFFIXES = (".wav", ".wave", ".aif", ".aiff", ".flac", ".ogg", ".oga", ".opus", ".mp3", ".m4a", ".w64", ".rf64", ".caf")
+Audio = NDArray[np.float32]
+Tell = Callable[[float], None]
+
+
+class Samples:
+    """Recordings beside the database, read once; `limit_mb` is what they may take on disk."""
+
+    def __init__(self, database: Database, folder: Path, limit_mb: int):
+        self._database, self.folder, self._limit_mb = database, folder, limit_mb
+        self.reader = LimitedReader()
+        if not database.read_only:
+            folder.mkdir(parents=True, exist_ok=True)
+        library.add_folder(folder)
+
+    # bringing in -----------------------------------------------------------------------------------------------
+
+    def add_file(self, path: Path, name: str = "", source: str = "", licence: str = UNKNOWN) -> tuple[int, bool]:
+        """Bring a file in; its id, and whether it was there already. Raises FormatError or InputError, and then keeps nothing."""
+        title = _title(name or path.name)
+        self._need_room(path)
+        read = self.reader.read(path, self.folder)
+        with self._database.read() as session:
+            known = shelf.by_content(session, read.content)
+            if known is not None:
+                library.changed()
+                return known.id, True
+        row = row_from(read, title, clean_line(name or path.name)[:300], source, licence)
+        return self._enter(row, read), False
+
+    def _need_room(self, path: Path) -> None:
+        with self._database.read() as session:
+            number, size = shelf.count(session)
+        if number >= MAX_SAMPLES:
+            raise InputError(f"The library has {MAX_SAMPLES:,} samples, and no more fit. Remove some first.")
+        coming = path.stat().st_size
+        if size + coming > self._limit_mb * MB:
+            raise InputError(
+                f"The library may take {self._limit_mb:,} MB and has {size / MB:,.0f} MB; {path.name} needs about {coming / MB:,.0f} more. "
+                f"Remove samples, or set ESCALERA_SAMPLES_MB higher."
+            )
+        if shutil.disk_usage(self.folder).free < 3 * coming + 20 * MB:
+            raise InputError("The disk is nearly full. Make room on it first; nothing was brought in.")
+
+    def _enter(self, row: SampleRow, read: ReadFile) -> int:
+        if read.kept is not None:
+            row.size_bytes = read.kept.stat().st_size
+        try:
+            with self._database.write() as session:
+                id = shelf.add(session, row)
+        except BaseException:
+            if read.kept is not None:
+                read.kept.unlink(missing_ok=True)
+            raise
+        library.changed()
+        return id
+
+    def add_own(self, tell: Tell = lambda share: None, wanted: Callable[[], bool] = lambda: True) -> int:
+        """Make the program's own samples that are not there yet; how many were made."""
+        with self._database.read() as session:
+            there = {c.name for c in shelf.all_cards(session, {}) if c.source == OWN_SOURCE}
+        rows = [s for s in own_samples() if s.name not in there]
+        for number, (sample, audio) in enumerate(made_samples(rows)):
+            if not wanted():
+                return number
+            self._add_made(sample, audio)
+            tell((number + 1) / len(rows))
+        return len(rows)
+
+    def _add_made(self, sample: OwnSample, audio: Audio) -> None:
+        licence = sample.row.get("licence", "program")
+        self.add_audio(sample.name, audio, OWN_SOURCE, licence, sample.recipe)
+
+    def add_audio(self, name: str, audio: Audio, source: str, licence: str, made: str) -> int:
+        """Keep sound that the program made, (channels, n) at 44.1 kHz, as a sample with how it was made."""
+        import hashlib
+
+        content = hashlib.blake2b(np.rint(audio * 8_388_607.0).astype(np.int32).tobytes(), digest_size=16).hexdigest()
+        with self._database.read() as session:
+            known = shelf.by_content(session, content)
+            if known is not None:
+                return known.id
+        writer = RecordingWriter(self.folder / f".{content}.flac", len(audio))
+        writer.write(audio)
+        writer.finish()
+        kept = self.folder / f"{content}.flac"
+        (self.folder / f".{content}.flac").replace(kept)
+        reading = read_recording([audio], RATE_HZ, len(audio))
+        read = ReadFile(reading, content, kept, "")
+        row = row_from(read, name, "", source, licence)
+        row.made = made[:300]
+        return self._enter(row, read)
+
+    # finding ---------------------------------------------------------------------------------------------------
+
+    def cards(self, wish: Wish | None = None) -> list[Card]:
+        """The samples a wish fits, or all, the newest first."""
+        with self._database.read() as session:
+            every = shelf.all_cards(session, shelf.used_contents(session, unpacked))
+        return found(every, wish) if wish is not None else every
+
+    def card(self, sample_id: int) -> Card:
+        """Raises NotFound."""
+        found = next((c for c in self.cards() if c.id == sample_id), None)
+        if found is None:
+            raise NotFound("This sample is not in the library any more. The list shows what there is.")
+        return found
+
+    def count(self) -> int:
+        with self._database.read() as session:
+            return shelf.count(session)[0]
+
+    def reading(self, sample_id: int) -> Reading:
+        """What is known of a sample, corrections by hand included. Raises NotFound."""
+        with self._database.read() as session:
+            row = shelf.row_of(session, sample_id)
+            return _reading(row)
+
+    def doubts(self, sample_id: int) -> tuple[Contradiction, ...]:
+        """Where its name and what is heard differ."""
+        with self._database.read() as session:
+            row = shelf.row_of(session, sample_id)
+            return contradictions(_reading(row), row.name)
+
+    def details(self, sample_id: int) -> dict[str, Any]:
+        """Where it came from and what was set by hand."""
+        with self._database.read() as session:
+            row = shelf.row_of(session, sample_id)
+            return {"made": row.made, "file": row.file, "own": shelf.loaded(row.own), "size_bytes": row.size_bytes}
+
+    def sample(self, sample_id: int) -> Sample:
+        """What a song keeps of a sample. Raises NotFound."""
+        with self._database.read() as session:
+            row = shelf.row_of(session, sample_id)
+            return sample_of(row.content, row.name, _reading(row), row.source, row.licence, row.credit, row.made)
+
+    # changing --------------------------------------------------------------------------------------------------
+
+    def correct(self, sample_id: int, fields: Mapping[str, str]) -> str:
+        """Set what was read by hand; an empty field gives the reading back. Returns the sample's name. Raises InputError."""
+        with self._database.write() as session:
+            row = shelf.row_of(session, sample_id)
+            own = shelf.loaded(row.own)
+            for name, read in CORRECTIONS.items():
+                if name in fields:
+                    text = fields[name].strip()
+                    if text:
+                        own[name] = read(text)
+                    else:
+                        own.pop(name, None)
+            row.own = json.dumps(own)
+            _describe(row, _reading(row))
+            return row.name
+
+    def describe(self, sample_id: int, fields: Mapping[str, str]) -> str:
+        """Set name, source, licence, credit line. Returns the name. Raises InputError."""
+        with self._database.write() as session:
+            row = shelf.row_of(session, sample_id)
+            if "name" in fields:
+                row.name = _title(fields["name"])
+            if fields.get("licence"):
+                if fields["licence"] not in LICENCES:
+                    raise InputError(f"“{shown(fields['licence'])}” is not a kind of licence. Choose one of the list.")
+                row.licence = fields["licence"]
+            for name in ("source", "credit"):
+                if name in fields:
+                    setattr(row, name, clean_line(fields[name])[:240])
+            row.doubts = len(contradictions(_reading(row), row.name))
+            return row.name
+
+    def set_favourite(self, sample_id: int, liked: bool) -> None:
+        with self._database.write() as session:
+            shelf.row_of(session, sample_id).favourite = liked
+
+    def set_rejected(self, sample_id: int, song_id: int, rejected: bool) -> None:
+        """Mark a sample as tried in a song and left, or take the mark away."""
+        with self._database.write() as session:
+            row = shelf.row_of(session, sample_id)
+            songs = [x for x in row.rejected.split() if x != str(song_id)]
+            row.rejected = " ".join([*songs, str(song_id)] if rejected else songs)
+
+    def remove(self, sample_id: int) -> str:
+        """Take a sample out of the library; its audio goes unless a song names it. Returns its name."""
+        with self._database.write() as session:
+            row = shelf.row_of(session, sample_id)
+            name, content = row.name, row.content
+            shelf.remove(session, sample_id)
+            named = shelf.named_anywhere(session, unpacked)
+        if content not in named:
+            (self.folder / f"{content}.flac").unlink(missing_ok=True)
+        library.changed()
+        return name
+
+    def sweep(self) -> int:
+        """Clear away audio that neither the library nor any state of a song names; how many files."""
+        with self._database.read() as session:
+            kept = {c.content for c in shelf.all_cards(session, {})} | shelf.named_anywhere(session, unpacked)
+        gone = [f for f in self.folder.glob("*.flac") if f.stem not in kept and not f.name.startswith(".")]
+        for file in gone:
+            file.unlink(missing_ok=True)
+        library.changed()
+        return len(gone)
+
+    # what is looked for ----------------------------------------------------------------------------------------
+
+    def wanted(self) -> list[WantedRow]:
+        with self._database.read() as session:
+            return shelf.wanted(session)
+
+    def want(self, words: str, song_id: int, stand_in: str = "") -> None:
+        """Note a sound that was looked for and not found. Raises InputError for nothing."""
+        words = clean_line(words)[:200].strip()
+        if not words:
+            raise InputError("Say what is looked for: a few words, as one would search for it.")
+        with self._database.write() as session:
+            shelf.want(session, words, song_id, clean_line(stand_in)[:120])
+
+    def forget_wanted(self, wanted_id: int) -> None:
+        with self._database.write() as session:
+            shelf.forget_wanted(session, [wanted_id])
+
+    def answers(self, row: WantedRow, cards: list[Card]) -> list[Card]:
+        """Samples that came in later and have most of the words that were looked for."""
+        words = [w for w in row.words.lower().split() if len(w) > 2]
+        scored = [(sum(w in f"{c.name} {c.kind} {c.key}".lower() for w in words), c) for c in cards]
+        return [c for score, c in sorted(scored, key=lambda x: -x[0])[:3] if words and score * 2 > len(words)]
+
+    def close(self) -> None:
+        self.reader.close()
+        library.remove_folder(self.folder)
+
+
+def _number(text: str, low: float, high: float) -> float:
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError:
+        raise InputError(f"“{shown(text)}” is no number. Write one between {low:g} and {high:g}.") from None
+    if not low <= value <= high:
+        raise InputError(f"{value:g} lies outside {low:g} to {high:g}. Write a number between them.")
+    return value
+
+
+def _kind(text: str) -> str:
+    if text not in KINDS:
+        raise InputError(f"“{shown(text)}” is no kind of sample. Choose one of: {', '.join(KINDS)}.")
+    return text
+
+
+def _music_key(text: str) -> str:
+    try:
+        return key_text(parse_key(text))
+    except EscaleraError as error:
+        raise InputError(str(error)) from error
+
+
+CORRECTIONS: dict[str, Callable[[str], Any]] = {
+    "kind": _kind,
+    "tempo_bpm": lambda text: _number(text, 20, 400),
+    "key": _music_key,
+    "pitch_hz": lambda text: _number(text, 10, 10_000),
+    "beats_a_bar": lambda text: int(_number(text, 1, 16)),
+    "downbeat_s": lambda text: _number(text, 0, 3600),
+}
+
+
+def _title(name: str) -> str:
+    """A name for people from one of a file: no folders, no ending, no underscores."""
+    name = clean_line(name.replace("\\", "/").rsplit("/", 1)[-1])
+    stem, dot, ending = name.rpartition(".")
+    if dot and f".{ending.lower()}" in SUFFIXES:
+        name = stem
+    return (name.replace("_", " ").strip() or "Recording")[:200]
+
+
+def _reading(row: SampleRow) -> Reading:
+    try:
+        reading = reading_from(shelf.loaded(row.reading))
+    except ValueError as error:
+        raise NotFound(f"What was read of {row.name} is damaged. Bring the file in again.") from error
+    return reading.corrected(shelf.loaded(row.own))
+
+
+def row_from(read: ReadFile, name: str, file: str, source: str, licence: str) -> SampleRow:
+    """A row for what was read. Where little tells a tempo or key, a name that says one is believed."""
+    row = SampleRow(
+        content=read.content, name=name, file=file, size_bytes=0, favourite=False, rejected="",
+        source=clean_line(source)[:240], licence=licence if licence in LICENCES else UNKNOWN, credit="", made="",
+        reading=json.dumps(plain_reading(read.reading)), own="{}",
+    )  # fmt: skip
+    said, own = said_by(name), {}
+    if said.tempo_bpm and read.reading.kind != "hit" and read.reading.tempo_confidence < SURE:
+        own["tempo_bpm"] = said.tempo_bpm
+    if said.key is not None and not said.bare and read.reading.key is None and read.reading.kind not in ("hit", "fill", "texture"):
+        own["key"] = key_text(said.key)
+    row.own = json.dumps(own)
+    _describe(row, read.reading.corrected(own))
+    row.doubts = len(contradictions(read.reading, name))
+    row.envelope = envelope(read.reading)
+    return row
+
+
+def _describe(row: SampleRow, reading: Reading) -> None:
+    row.seconds, row.kind, row.tempo_bpm = reading.seconds, reading.kind, reading.tempo_bpm
+    row.key, row.pitch_hz = reading.key or "", reading.pitch_hz
+    row.has_kick, row.leaves_middle = reading.has_kick, reading.leaves_middle
+    row.bands = " ".join(f"{x:.1f}" for x in reading.bands_db)
+
+
+def envelope(reading: Reading) -> str:
+    """How loud it is over its length, 96 steps of two digits: square root of power, the loudest 99."""
+    power = 10.0 ** (np.array(reading.slots_db, float).reshape(-1, 6) / 10.0)
+    level = np.sqrt(power.sum(axis=1))
+    at = np.linspace(0, len(level), ENVELOPE + 1)
+    steps = [float(level[int(a) : max(int(a) + 1, int(np.ceil(b)))].max()) for a, b in zip(at, at[1:])]
+    top = max(steps) or 1.0
+    return "".join(f"{min(99, round(99 * (s / top) ** 0.7)):02d}" for s in steps)
