@@ -13,6 +13,7 @@ from escalera.cli import judging_commands as judging
 from escalera.cli import program_commands as program
 from escalera.cli import reading_commands as readings
 from escalera.cli import rhythm_commands as rhythm
+from escalera.cli import sample_commands as recordings
 from escalera.cli import theory_commands as theory
 from escalera.errors import EscaleraError
 
@@ -52,6 +53,6 @@ def main() -> None:
     """
 
 
-for module in (program, files, readings, judging, theory, rhythm):
+for module in (program, files, readings, recordings, judging, theory, rhythm):
     for command in module.COMMANDS:
         main.add_command(command)

@@ -22,7 +22,12 @@ MAX_CHANNELS = 16
 BLOCK_FRAMES = 65_536
 SHORTEST_S = 0.005
 M4A = b"ftyp"
-IMAGES = {b"\x89PNG": "a PNG picture", b"\xff\xd8\xff": "a JPEG picture", b"GIF8": "a GIF picture", b"%PDF": "a PDF document"}
+IMAGES = {
+    b"\x89PNG": "a PNG picture",
+    b"\xff\xd8\xff": "a JPEG picture",
+    b"GIF8": "a GIF picture",
+    b"%PDF": "a PDF document",
+}
 Audio = NDArray[np.float32]
 
 
@@ -48,7 +53,9 @@ def heading(path: Path) -> Heading:
     if not low <= found.rate_hz <= high:
         raise FormatError(f"It has {found.rate_hz:,} samples a second; {low:,} to {high:,} are read. Convert it first.")
     if found.channels > MAX_CHANNELS:
-        raise FormatError(f"It has {found.channels} channels; at most {MAX_CHANNELS} are read. Mix it down to stereo first.")
+        raise FormatError(
+            f"It has {found.channels} channels; at most {MAX_CHANNELS} are read. Mix it down to stereo first."
+        )
     return found
 
 
@@ -87,18 +94,24 @@ def blocks_of(path: Path, max_seconds: float = MAX_SAMPLE_S) -> Iterator[Audio]:
 
     found = heading(path)
     channels = 1 if found.channels == 1 else 2
-    stream = soxr.ResampleStream(found.rate_hz, RATE_HZ, channels, dtype="float32") if found.rate_hz != RATE_HZ else None
+    stream = (
+        soxr.ResampleStream(found.rate_hz, RATE_HZ, channels, dtype="float32") if found.rate_hz != RATE_HZ else None
+    )
     count, most = 0, int(max_seconds * found.rate_hz)
     with _opened(path) as source:
         while True:
             try:
                 block = source.read(BLOCK_FRAMES, dtype="float32", always_2d=True)
             except soundfile.LibsndfileError as error:
-                raise FormatError(f"It breaks off after {count / found.rate_hz:.1f} s ({shown(error, 60)}). Export it again.") from error
+                raise FormatError(
+                    f"It breaks off after {count / found.rate_hz:.1f} s ({shown(error, 60)}). Export it again."
+                ) from error
             last = len(block) < BLOCK_FRAMES
             count += len(block)
             if count > most:
-                raise FormatError(f"It lasts longer than {max_seconds / 60:.3g} minutes, the most that is read. Cut it.")
+                raise FormatError(
+                    f"It lasts longer than {max_seconds / 60:.3g} minutes, the most that is read. Cut it."
+                )
             if not np.isfinite(block).all():
                 raise FormatError("It holds samples that are not numbers. Export it again.")
             block = _to_sides(block)
@@ -109,7 +122,9 @@ def blocks_of(path: Path, max_seconds: float = MAX_SAMPLE_S) -> Iterator[Audio]:
             if last:
                 break
     if count < SHORTEST_S * found.rate_hz:
-        raise FormatError(f"It lasts {1000 * count / found.rate_hz:.2g} ms; at least {1000 * SHORTEST_S:g} ms are needed. Choose another one.")
+        raise FormatError(
+            f"It lasts {1000 * count / found.rate_hz:.2g} ms; at least {1000 * SHORTEST_S:g} ms are needed. Choose another one."
+        )
 
 
 def _to_sides(block: NDArray[np.float32]) -> NDArray[np.float32]:

@@ -152,7 +152,9 @@ def _tones(mono: Audio, length: int, first: int) -> Floats:
     low, high = (int(hz * TONE_WINDOW / RATE_HZ) for hz in (LOWEST_HZ, HIGHEST_HZ))
     power = np.abs(fft.rfft(frames * window, axis=-1)[:, low - 1 : high + 1]) ** 2 / TONE_WINDOW
     inner = power[:, 1:-1]
-    at, bins = np.nonzero((inner > power[:, :-2]) & (inner >= power[:, 2:]) & (inner > power.max(axis=1)[:, None] * FAINT))
+    at, bins = np.nonzero(
+        (inner > power[:, :-2]) & (inner >= power[:, 2:]) & (inner > power.max(axis=1)[:, None] * FAINT)
+    )
     left, middle, right = (np.log(power[at, bins + i] + 1e-20) for i in range(3))
     shift = np.clip(0.5 * (left - right) / np.minimum(left - 2 * middle + right, -1e-9), -0.5, 0.5)
     return np.stack((first + at, (low + bins + shift) * RATE_HZ / TONE_WINDOW, inner[at, bins]), axis=1)

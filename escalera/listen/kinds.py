@@ -36,7 +36,11 @@ class Traits:
 
 def traits(frames: Frames, onsets: tuple[Onset, ...], tempo: Tempo, pitch: Pitch, tones: Tones) -> Traits:
     level = frames.power.sum(axis=1)
-    tenths = np.array([part.mean() for part in np.array_split(level, 10)]) if len(level) >= 10 else np.repeat(level.mean(), 10)
+    tenths = (
+        np.array([part.mean() for part in np.array_split(level, 10)])
+        if len(level) >= 10
+        else np.repeat(level.mean(), 10)
+    )
     strong = [o for o in onsets if o.strength > 0.3]
     bars = False
     if tempo.bpm:
@@ -58,7 +62,9 @@ def _repeats(frames: Frames) -> float:
         return 0.0
     levels = 10.0 * np.log10(frames.zones[: 2 * half] + 1e-6)
     steps = half // 5
-    first, second = (part[: steps * 5].reshape(steps, 5, 3).mean(axis=1).ravel() for part in (levels[:half], levels[half:]))
+    first, second = (
+        part[: steps * 5].reshape(steps, 5, 3).mean(axis=1).ravel() for part in (levels[:half], levels[half:])
+    )
     spread = float(first.std() * second.std())
     return float(((first - first.mean()) * (second - second.mean())).mean() / spread) if spread > 1e-9 else 0.0
 
@@ -68,7 +74,9 @@ def _hit(t: Traits) -> float:
 
 
 def _loop(t: Traits) -> float:
-    return 0.95 * t.whole_bars * (t.onsets >= 3) * (t.last_level_db > -30.0) * (0.4 + 0.6 * min(1.0, 2 * t.tempo)) + 0.25 * t.tempo * (t.seconds >= 0.9)
+    return 0.95 * t.whole_bars * (t.onsets >= 3) * (t.last_level_db > -30.0) * (
+        0.4 + 0.6 * min(1.0, 2 * t.tempo)
+    ) + 0.25 * t.tempo * (t.seconds >= 0.9)
 
 
 def _fill(t: Traits) -> float:
@@ -76,7 +84,15 @@ def _fill(t: Traits) -> float:
 
 
 def _ending(t: Traits) -> float:
-    return 1.1 * (t.seconds > 2.2) * (t.first_share > 0.6) * (t.last_level_db < -14.0) * (t.onsets <= 8) * (t.pitch < 0.95) * (t.onsets >= 2)
+    return (
+        1.1
+        * (t.seconds > 2.2)
+        * (t.first_share > 0.6)
+        * (t.last_level_db < -14.0)
+        * (t.onsets <= 8)
+        * (t.pitch < 0.95)
+        * (t.onsets >= 2)
+    )
 
 
 def _texture(t: Traits) -> float:

@@ -13,6 +13,7 @@ from escalera.listen.tempo import Tempo, find_tempo, onsets_of, strength
 from escalera.listen.tones import Pitch, Tones, changes_of, read_tones, settled_pitch
 
 MOST_SLOTS = 1024
+ENVELOPE = 96
 HEAD_S = 4.0  # what is kept for the pitch of a single sound
 QUIET_DB = -100
 
@@ -58,7 +59,14 @@ def _starts(frames: Frames) -> float:
 
 
 def _reading(
-    frames: Frames, rate_hz: int, channels: int, onsets: tuple[Onset, ...], starts_s: float, tempo: Tempo, pitch: Pitch, tones: Tones
+    frames: Frames,
+    rate_hz: int,
+    channels: int,
+    onsets: tuple[Onset, ...],
+    starts_s: float,
+    tempo: Tempo,
+    pitch: Pitch,
+    tones: Tones,
 ) -> Reading:
     seconds = frames.seconds
     kind, sure = kind_of(frames, onsets, tempo, pitch, tones)
@@ -81,13 +89,22 @@ def _reading(
         round(loud, 2) if np.isfinite(loud) else None,
         round(frames.true_peak, 2) if np.isfinite(frames.true_peak) else None,
         tuple(round(float(x), 1) for x in _db(mean)), round(frames.side / whole, 3), slot_s, slots, onsets,
-        kick, backbeat, bool(middle < 0.18), starts_s,
+        kick, backbeat, bool(middle < 0.18), starts_s, envelope=_envelope(frames),
     )  # fmt: skip
 
 
 def _db(power: Floats) -> Floats:
     found: Floats = np.maximum(10.0 * np.log10(power + 1e-10), -100.0)
     return found
+
+
+def _envelope(frames: Frames) -> str:
+    """The loudest moment of every step, as a share of the whole's, bent so that quiet parts still show."""
+    level = np.sqrt(frames.power.sum(axis=1))
+    at = np.linspace(0, len(level), ENVELOPE + 1)
+    steps = [float(level[int(a) : max(int(a) + 1, int(np.ceil(b)))].max()) for a, b in zip(at, at[1:])]
+    top = max(steps) or 1.0
+    return "".join(f"{min(99, round(99 * (x / top) ** 0.7)):02d}" for x in steps)
 
 
 def _slots(frames: Frames, tempo: Tempo) -> tuple[float, tuple[tuple[int, ...], ...]]:

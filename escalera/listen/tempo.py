@@ -16,7 +16,19 @@ from escalera.core.samples.reading import NEAR_BEATS, Onset
 from escalera.listen.frames import Frames
 
 FRAMES_A_SECOND = 100.0
-WHOLE_BEATS = ((2, 0.5), (3, 0.3), (4, 1.0), (6, 0.3), (8, 1.0), (12, 0.4), (16, 1.0), (24, 0.4), (32, 1.0), (64, 1.0), (128, 0.8))
+WHOLE_BEATS = (
+    (2, 0.5),
+    (3, 0.3),
+    (4, 1.0),
+    (6, 0.3),
+    (8, 1.0),
+    (12, 0.4),
+    (16, 1.0),
+    (24, 0.4),
+    (32, 1.0),
+    (64, 1.0),
+    (128, 0.8),
+)
 LENGTH_WORTH = 0.6
 SLOWEST_BPM, FASTEST_BPM = 50.0, 220.0
 USUAL_BPM, SPREAD_OCTAVES = 112.0, 0.6
@@ -142,8 +154,12 @@ def find_tempo(frames: Frames, env: Floats, onsets: tuple[Onset, ...], changes: 
     halves = tuple(round(x, 2) for x in (first / 2, first * 2) if SLOWEST_BPM * 0.6 <= x <= 280)
     margin = top - max([s for b, s in refined[1:] if not _octaves(b, first)], default=0.0)
     steady = float(part.at(first / 60.0 * np.array([1.0, 2.0, 4.0])).max())
-    chance = steady * float(part.env.sum()) / max(float(np.sqrt((part.env**2).sum())), 1e-9)  # about 1 for onsets at random
-    known = float(np.clip(max((steady - 0.3) / 0.35, (chance - 3.5) / 4.0, TONAL_KNOWN * (changes is not None)), 0.0, 1.0))
+    chance = (
+        steady * float(part.env.sum()) / max(float(np.sqrt((part.env**2).sum())), 1e-9)
+    )  # about 1 for onsets at random
+    known = float(
+        np.clip(max((steady - 0.3) / 0.35, (chance - 3.5) / 4.0, TONAL_KNOWN * (changes is not None)), 0.0, 1.0)
+    )
     sure = float(np.clip(0.25 + 1.6 * margin / max(top, 1e-6) + 0.55 * (steady - 0.3), 0.05, 0.99)) * known
     if sure < LEAST_SURE:
         return Tempo()
@@ -221,7 +237,9 @@ def _whole(env: Recurrence, bpm: float, seconds: float, tonal: bool) -> float:
 
 def _metre(env: Recurrence, low: Recurrence, bpm: float, seconds: float) -> int:
     rate = bpm / 60.0
-    three, four, two = env.at(np.array([rate / 3, rate / 4, rate / 2])) + low.at(np.array([rate / 3, rate / 4, rate / 2]))
+    three, four, two = env.at(np.array([rate / 3, rate / 4, rate / 2])) + low.at(
+        np.array([rate / 3, rate / 4, rate / 2])
+    )
     beats = seconds * rate
     of_three = abs(beats / 3 - round(beats / 3)) * 3 < 0.12
     of_four = abs(beats / 4 - round(beats / 4)) * 4 < 0.12
@@ -240,13 +258,17 @@ def _downbeat(frames: Frames, env: Floats, bpm: float, metre: int, onsets: list[
     phase = 0.0 if min(phase, beat - phase) < 0.035 else phase
     first = onsets[0].at_s
     beats = frames.seconds / beat
-    if abs(beats / metre - round(beats / metre)) * metre < NEAR_BEATS or first < NEAR_START_S:  # it was cut to its bars, or from its one
+    if (
+        abs(beats / metre - round(beats / metre)) * metre < NEAR_BEATS or first < NEAR_START_S
+    ):  # it was cut to its bars, or from its one
         return 0.0 if first < NEAR_START_S else first if first < beat / 2 else 0.0
     low = np.maximum(np.diff(10.0 * np.log10(frames.zones[:, 0] + 1e-7), prepend=-70.0), 0.0)[: len(env)]
     score = np.zeros(metre)
     count = int((len(env) / FRAMES_A_SECOND - phase) / beat)
     for k in range(count):
         i = int((phase + k * beat) * FRAMES_A_SECOND)
-        score[k % metre] += env[max(0, i - 3) : i + 4].max(initial=0.0) + 0.08 * low[max(0, i - 3) : i + 4].max(initial=0.0)
+        score[k % metre] += env[max(0, i - 3) : i + 4].max(initial=0.0) + 0.08 * low[max(0, i - 3) : i + 4].max(
+            initial=0.0
+        )
     score[0] *= 1.12
     return phase + int(np.argmax(score)) * beat

@@ -20,7 +20,13 @@ TONE_MIDDLE_S = TONE_WINDOW / RATE_HZ / 2
 TONAL = 0.5  # agreement of partials on one tuning, from which there is a key
 SHORTEST_BEAT_S = 0.4
 NEAR_ROWS = 4  # tenths of a second before and after a change
-OVERTONES = ((12, 0.3), (19, 0.35), (24, 0.15), (28, 0.25), (34, 0.12))  # semitones above a tone, and how loud they usually are
+OVERTONES = (
+    (12, 0.3),
+    (19, 0.35),
+    (24, 0.15),
+    (28, 0.25),
+    (34, 0.12),
+)  # semitones above a tone, and how loud they usually are
 Floats = NDArray[np.float64]
 
 
@@ -89,7 +95,10 @@ def changes_of(frames: Frames) -> Floats | None:
     chroma /= np.maximum(np.linalg.norm(chroma, axis=1, keepdims=True), 1e-9)
     padded = np.pad(chroma, ((NEAR_ROWS, NEAR_ROWS), (0, 0)), mode="edge")
     total = np.concatenate((np.zeros((1, 12)), np.cumsum(padded, axis=0)))
-    before, after = total[NEAR_ROWS:-NEAR_ROWS] - total[: -2 * NEAR_ROWS], total[2 * NEAR_ROWS :] - total[NEAR_ROWS:-NEAR_ROWS]
+    before, after = (
+        total[NEAR_ROWS:-NEAR_ROWS] - total[: -2 * NEAR_ROWS],
+        total[2 * NEAR_ROWS :] - total[NEAR_ROWS:-NEAR_ROWS],
+    )
     novelty = np.linalg.norm(after - before, axis=1)[:count] / NEAR_ROWS
     around = np.lib.stride_tricks.sliding_window_view(np.pad(novelty, 2), 5).max(axis=1)
     novelty = np.where((novelty >= around) & (novelty > 0.25), novelty, 0.0)
@@ -134,7 +143,14 @@ def _beats(frames: Frames, cents: float, beat_s: float, beats_a_bar: int, downbe
     lowest = np.where(there, (lows > 0).argmax(axis=1), -1)
     share = np.where(there, np.where(lowest < 55, 0.9, 0.35), 0.0)
     places = np.arange(count) % beats_a_bar
-    return Beats(weights, np.where(there, lowest % 12, -1), share, np.arange(count) // beats_a_bar, places, np.arange(count) * 960)
+    return Beats(
+        weights,
+        np.where(there, lowest % 12, -1),
+        share,
+        np.arange(count) // beats_a_bar,
+        places,
+        np.arange(count) * 960,
+    )
 
 
 def settled_pitch(audio: Audio, loudest_s: float) -> Pitch:
@@ -176,7 +192,11 @@ def _periodicity(part: Floats) -> Pitch:
     window = nsd[:high]
     falls = np.flatnonzero(window < 0.0)
     first = max(low, int(falls[0]) if len(falls) else low)
-    inner = np.flatnonzero((window[first + 1 : -1] > window[first:-2]) & (window[first + 1 : -1] >= window[first + 2 :])) + first + 1
+    inner = (
+        np.flatnonzero((window[first + 1 : -1] > window[first:-2]) & (window[first + 1 : -1] >= window[first + 2 :]))
+        + first
+        + 1
+    )
     if not len(inner):
         return Pitch()
     best = window[inner].max()

@@ -12,6 +12,8 @@ from escalera.store.job_store import Job
 if TYPE_CHECKING:
     from escalera.services.studio import Studio
 
+BRING_IN, OWN_SAMPLES = "bring in", "own samples"
+
 
 def job_kinds(studio: Studio) -> dict[str, Work]:
     """What workers of a studio can do."""
@@ -23,4 +25,17 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
         path, mimetype = export(song, studio.rendering, str(values["format"]), options, folder)
         return Result(path, mimetype)
 
-    return {"export": exported}
+    def brought_in(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        return _told(folder, f"{studio.arrivals.read_all(tell, wanted)} files were read.")
+
+    def own_made(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        return _told(folder, f"{studio.samples.add_own(tell, wanted)} samples were made.")
+
+    return {"export": exported, BRING_IN: brought_in, OWN_SAMPLES: own_made}
+
+
+def _told(folder: Path, words: str) -> Result:
+    """What was done, as the file that a job leaves."""
+    path = folder / "done.txt"
+    path.write_text(words + "\n")
+    return Result(path, "text/plain")

@@ -49,7 +49,11 @@ def read_file(path: Path, keep_in: Path | None = None) -> ReadFile:
     """Read a recording; with a folder, keep it there under its content. Raises FormatError, and then keeps nothing."""
     head = heading(path)
     digest = hashlib.blake2b(digest_size=16)
-    writer = RecordingWriter(keep_in / f".{path.name[:40]}.{id(path):x}.flac", 1 if head.channels == 1 else 2) if keep_in else None
+    writer = (
+        RecordingWriter(keep_in / f".{path.name[:40]}.{id(path):x}.flac", 1 if head.channels == 1 else 2)
+        if keep_in
+        else None
+    )
     seen = _Seen()
     try:
         reading = read_recording(seen.through(blocks_of(path), digest, writer), head.rate_hz, head.channels)

@@ -31,7 +31,6 @@ from escalera.store.models import SampleRow, WantedRow
 from escalera.store.repository import unpacked
 
 MAX_SAMPLES = 20_000
-ENVELOPE = 96
 MB = 1_000_000
 OWN_SOURCE = "Escalera’s own"
 SUFFIXES = (".wav", ".wave", ".aif", ".aiff", ".flac", ".ogg", ".oga", ".opus", ".mp3", ".m4a", ".w64", ".rf64", ".caf")
@@ -326,12 +325,17 @@ def row_from(read: ReadFile, name: str, file: str, source: str, licence: str) ->
     said, own = said_by(name), {}
     if said.tempo_bpm and read.reading.kind != "hit" and read.reading.tempo_confidence < SURE:
         own["tempo_bpm"] = said.tempo_bpm
-    if said.key is not None and not said.bare and read.reading.key is None and read.reading.kind not in ("hit", "fill", "texture"):
+    if (
+        said.key is not None
+        and not said.bare
+        and read.reading.key is None
+        and read.reading.kind not in ("hit", "fill", "texture")
+    ):
         own["key"] = key_text(said.key)
     row.own = json.dumps(own)
     _describe(row, read.reading.corrected(own))
     row.doubts = len(contradictions(read.reading, name))
-    row.envelope = envelope(read.reading)
+    row.envelope = read.reading.envelope
     return row
 
 
@@ -340,13 +344,3 @@ def _describe(row: SampleRow, reading: Reading) -> None:
     row.key, row.pitch_hz = reading.key or "", reading.pitch_hz
     row.has_kick, row.leaves_middle = reading.has_kick, reading.leaves_middle
     row.bands = " ".join(f"{x:.1f}" for x in reading.bands_db)
-
-
-def envelope(reading: Reading) -> str:
-    """How loud it is over its length, 96 steps of two digits: square root of power, the loudest 99."""
-    power = 10.0 ** (np.array(reading.slots_db, float).reshape(-1, 6) / 10.0)
-    level = np.sqrt(power.sum(axis=1))
-    at = np.linspace(0, len(level), ENVELOPE + 1)
-    steps = [float(level[int(a) : max(int(a) + 1, int(np.ceil(b)))].max()) for a, b in zip(at, at[1:])]
-    top = max(steps) or 1.0
-    return "".join(f"{min(99, round(99 * (s / top) ** 0.7)):02d}" for s in steps)

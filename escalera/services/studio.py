@@ -18,10 +18,11 @@ from escalera.core.energy.model import arranged, is_arranged
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
 from escalera.errors import EditError, InputError, StoreError
+from escalera.services.arrivals import Arrivals
 from escalera.services.audition import audition_song
 from escalera.services.commands import note_done, read_edits
 from escalera.services.idea_service import Ideas
-from escalera.services.job_kinds import job_kinds
+from escalera.services.job_kinds import BRING_IN, OWN_SAMPLES, job_kinds
 from escalera.services.jobs import Jobs, Worker
 from escalera.services.logs import LOG
 from escalera.services.printing import print_edit, printed_audio
@@ -32,8 +33,9 @@ from escalera.services.task_queue import TaskQueue
 from escalera.services.upkeep import back_up_daily, put_in_order
 from escalera.services.versioning import Versions
 from escalera.settings import Settings, data_folder
-from escalera.store import shelves
+from escalera.store import job_store, shelves
 from escalera.store.database import Database
+from escalera.store.job_store import Job
 from escalera.store.repository import Card, Entry, Head, Repository
 
 
@@ -61,6 +63,7 @@ class Studio:
         self.samples = Samples(self.database, self.folder / "samples", settings.samples_mb)
         disk = (self.folder / "sound", settings.disk_cache_mb)
         cache = settings.cache_mb if cache_mb is None else cache_mb
+        self.arrivals = Arrivals(self.folder / "arrivals", self.samples, settings.sample_upload_mb)
         self.rendering = Rendering(cache, lambda name: printed_audio(self.database, name), disk)
         self.board = Board()
         self.rendering.renderer.help = SectionHelp(self.board)
@@ -225,6 +228,27 @@ class Studio:
 
     def print_layer(self, song_id: int, base_id: int, layer_id: int) -> Outcome:
         return self.command(song_id, base_id, {"kind": "print_layer", "layer_id": str(layer_id)})
+
+    # recordings ------------------------------------------------------------------------------------------------
+
+    def read_arrivals(self) -> None:
+        """Let a worker read what waits to be brought in, unless one is at it."""
+        self._once(BRING_IN, "Reading recordings")
+
+    def make_own_samples(self) -> None:
+        """Let a worker make the program's own samples, unless one is at it."""
+        self._once(OWN_SAMPLES, "Making the program’s own samples")
+
+    def _once(self, kind: str, label: str) -> None:
+        if not self.at_work(kind):
+            self.jobs.start(kind, 0, 0, {}, label)
+
+    def at_work(self, kind: str) -> Job | None:
+        """The job of a kind that waits or runs."""
+        with self.database.read() as session:
+            return next(
+                (j for j in job_store.of_song(session, 0) if j.kind == kind and j.state in ("waiting", "running")), None
+            )
 
     # sounds ----------------------------------------------------------------------------------------------------
 

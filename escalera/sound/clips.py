@@ -48,7 +48,9 @@ def lengths_of_clips(recorded: tuple[Recorded, ...], notes: Notes) -> NDArray[np
     if clips is None:
         return np.minimum(notes.hold + RELEASE, alone)
     return np.where(
-        clips[:, 0] == NO_CLIP, np.minimum(notes.hold + RELEASE, alone), np.minimum(notes.hold, clips[:, 2] - clips[:, 1])
+        clips[:, 0] == NO_CLIP,
+        np.minimum(notes.hold + RELEASE, alone),
+        np.minimum(notes.hold, clips[:, 2] - clips[:, 1]),
     )
 
 
@@ -92,9 +94,7 @@ def natural_length(clip: Clip) -> int:
     return max(1, round(clip.seconds * RATE_HZ))
 
 
-def _part(
-    one: Recorded, whole: int, skip: int, hold: int, semitones: float, turned: bool, cache: AudioCache
-) -> Audio:
+def _part(one: Recorded, whole: int, skip: int, hold: int, semitones: float, turned: bool, cache: AudioCache) -> Audio:
     """`hold` samples of a fitted clip from `skip` on, cut without a click, its gain applied."""
     if whole > LONG and one.clip.fit in ("stretch", "alone"):
         key = content_key("clip part", CLIP_VERSION, one, whole, semitones, turned, skip, hold)

@@ -184,7 +184,4 @@ def split_by_settings(
             stepped = parameter.at(round(parameter.share(float(values[i])) * STEPS) / STEPS)
             settings = with_setting(settings, parameter, stepped)
         groups.setdefault(settings, []).append(i)
-    return [
-        (replace(stacked, settings=settings), notes.some(rows))
-        for settings, rows in groups.items()
-    ]
+    return [(replace(stacked, settings=settings), notes.some(rows)) for settings, rows in groups.items()]

@@ -6,6 +6,8 @@ on empty input and spreads what is no number, so both are kept from it. `soxr` c
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -26,9 +28,7 @@ def check_ratio(ratio: float, semitones: float = 0.0) -> None:
             f"Choose other bars or another tempo, or make a texture of it."
         )
     if not np.isfinite(semitones) or abs(semitones) > MOST_SEMITONES:
-        raise InputError(
-            f"Transposing by {semitones:.3g} semitones is too far: at most {MOST_SEMITONES:g} up or down."
-        )
+        raise InputError(f"Transposing by {semitones:.3g} semitones is too far: at most {MOST_SEMITONES:g} up or down.")
 
 
 def stretched(audio: Audio, length: int, semitones: float = 0.0) -> Audio:
@@ -72,3 +72,22 @@ def _padded(audio: Audio, length: int) -> Audio:
     if audio.shape[1] >= length:
         return audio[:, :length]
     return np.pad(audio, ((0, 0), (0, length - audio.shape[1])))
+
+
+def stretched_blocks(
+    blocks: Iterable[Audio], channels: int, length: int, ratio: float, semitones: float = 0.0
+) -> Iterator[Audio]:
+    """As `stretched`, block by block, so that nothing is held whole; all together exactly `length` samples, (channels, n) each."""
+    check_ratio(ratio, semitones)
+    from bungee_python import bungee
+
+    worker = bungee.Bungee(RATE_HZ, channels, 1.0 / ratio, 2.0 ** (semitones / 12.0))
+    worker.preroll()
+    left = length
+    for block in blocks:
+        if block.shape[1] and left > 0:
+            made = np.asarray(worker.process(np.ascontiguousarray(block.T)), np.float32).T[:, :left]
+            left -= made.shape[1]
+            yield np.ascontiguousarray(made)
+    if left > 0:
+        yield np.zeros((channels, left), np.float32)

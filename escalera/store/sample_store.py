@@ -61,7 +61,9 @@ def remove(session: Session, sample_id: int) -> str:
 
 def count(session: Session) -> tuple[int, int]:
     """How many samples there are, and their bytes."""
-    number, size = session.execute(select(func.count(), func.coalesce(func.sum(SampleRow.size_bytes), 0)).select_from(SampleRow)).one()
+    number, size = session.execute(
+        select(func.count(), func.coalesce(func.sum(SampleRow.size_bytes), 0)).select_from(SampleRow)
+    ).one()
     return int(number), int(size)
 
 

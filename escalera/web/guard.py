@@ -34,7 +34,16 @@ SAFE = ("GET", "HEAD", "OPTIONS")
 LANDINGS = frozenset(
     {
         *("shelf.index", "shelf.new", "shelf.bin_page", "stair.page", "harmony.page", "groove.page", "bench.page"),
-        *("ideas.lot", "files.bring_in", "files.handover", "gate.door", "dev.components"),
+        *(
+            "joins.page",
+            "samples.page",
+            "song_samples.page",
+            "ideas.lot",
+            "files.bring_in",
+            "files.handover",
+            "gate.door",
+            "dev.components",
+        ),
     }
 )
 

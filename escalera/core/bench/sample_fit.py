@@ -78,7 +78,9 @@ def fitting(song: Song, sample: Sample, family: str = "", section: Section | Non
     if abs(semitones + shift) > FAR_SEMITONES:
         said.append("transposed so far it changes its character")
     if not drums and abs(sample.tuning_cents) > AUDIBLE_CENTS:
-        said.append(f"{abs(sample.tuning_cents):.0f} cents {'flat' if sample.tuning_cents < 0 else 'sharp'} against A 440")
+        said.append(
+            f"{abs(sample.tuning_cents):.0f} cents {'flat' if sample.tuning_cents < 0 else 'sharp'} against A 440"
+        )
     return Fitting(round(percent, 2), semitones, float(whole), bars, rest, ", ".join(said), better, better_fit)
 
 

@@ -53,7 +53,9 @@ class Sample(HashedOnce):
     loudness_lufs: Annotated[float, number("Loudness", -120, 20, "LUFS")] = -120.0
     width: Annotated[float, number("Width", 0, 2)] = 0.0
     slot_s: Annotated[float, number("Length of a slot", 0.001, MAX_SAMPLE_S, "s")] = 0.05
-    slots: Annotated[str, text("Levels by band", MAX_PACKED, help="whole dB, a byte a band, six bands a slot; base64")] = ""
+    slots: Annotated[
+        str, text("Levels by band", MAX_PACKED, help="whole dB, a byte a band, six bands a slot; base64")
+    ] = ""
     onsets: Annotated[str, text("Onsets", MAX_PACKED, help="milliseconds, strength of 255, zone; base64")] = ""
     source: Annotated[str, text("Source", 240)] = ""
     licence: Annotated[str, choice("Licence", tuple(LICENCES))] = UNKNOWN
@@ -101,7 +103,13 @@ def _packed(array: NDArray[np.generic]) -> str:
 
 
 def sample_of(
-    content: str, name: str, reading: Reading, source: str = "", licence: str = UNKNOWN, credit: str = "", made: str = ""
+    content: str,
+    name: str,
+    reading: Reading,
+    source: str = "",
+    licence: str = UNKNOWN,
+    credit: str = "",
+    made: str = "",
 ) -> Sample:
     """What a song keeps of a recording that was read."""
     levels = np.clip(np.array(reading.slots_db, float).reshape(-1, 6), SILENT_DB, 20).astype(np.int8)

@@ -275,7 +275,8 @@ class Layer(HashedOnce):
     devices: Annotated[tuple[Device, ...], part("Effects", MAX_CHAIN, pinned=True, frozen=True)] = ()
     stack: Annotated[tuple[StackPart, ...], part("Stacked sounds", MAX_STACK, pinned=True, frozen=True)] = ()
     clips: Annotated[
-        tuple[Clip, ...], part("Clips", MAX_CLIPS, pinned=True, frozen=True, copied=True, help="what a recorded layer plays")
+        tuple[Clip, ...],
+        part("Clips", MAX_CLIPS, pinned=True, frozen=True, copied=True, help="what a recorded layer plays"),
     ] = ()
     prints: Annotated[tuple[Print, ...], part("Prints", 1000)] = ()
     recipe: Annotated[str, text("Recipe", MAX_RECIPE, lines=True, help="how the sound was made")] = ""

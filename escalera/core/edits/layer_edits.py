@@ -181,7 +181,9 @@ class SetSound:
         layer, sound = layer_of(song, self.layer_id), sound_of(self.sound)
         not_printed(layer)
         if layer.clips:
-            raise EditError(f"{layer.name} plays a recording. Exchange that from Samples, or add another layer for the sound.")
+            raise EditError(
+                f"{layer.name} plays a recording. Exchange that from Samples, or add another layer for the sound."
+            )
         stack = tuple(p for p in layer.stack if BY_KEY[p.sound_key].is_drum == sound.is_drum and not sound.mono)
         return tidied(song.with_layer(replace(layer, sound_key=sound.key, settings=(), stack=stack)))
 

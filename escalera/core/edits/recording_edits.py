@@ -49,7 +49,9 @@ def _read(cls: type, values: dict[str, Any], what: str) -> Any:
     except ValidationError as error:
         first = error.errors()[0]
         where = " ".join(str(p) for p in first["loc"]).replace("_", " ")
-        raise EditError(f"{what}: {where} “{shown(first.get('input', ''))}” cannot be used ({first['msg'].lower()}).") from error
+        raise EditError(
+            f"{what}: {where} “{shown(first.get('input', ''))}” cannot be used ({first['msg'].lower()})."
+        ) from error
 
 
 def sample_from(values: dict[str, Any]) -> Sample:
@@ -176,7 +178,9 @@ def _placed(song: Song, section: Section, layer: Layer, phrase: int | None) -> S
     low, high = 0, edges[-1]
     if phrase is not None:
         if not 0 <= phrase < len(section.phrases):
-            raise EditError(f"{section.name} has phrases 1 to {len(section.phrases)}, no phrase {phrase + 1}. Choose one of them.")
+            raise EditError(
+                f"{section.name} has phrases 1 to {len(section.phrases)}, no phrase {phrase + 1}. Choose one of them."
+            )
         first = sum(section.phrases[:phrase])
         low, high = edges[first], edges[min(len(edges) - 1, first + section.phrases[phrase])]
     placement = Placement(song.next_id, layer.id, layer.pattern_id, low, high)
@@ -198,7 +202,9 @@ class SetClip:
         known = _adapter(Clip).dump_python(clip)
         unknown = next((name for name in self.values if name not in known or name == "sample"), None)
         if unknown is not None:
-            raise EditError(f"A clip has no “{shown(unknown)}” to be set. Choose one of: {', '.join(n for n in known if n != 'sample')}.")
+            raise EditError(
+                f"A clip has no “{shown(unknown)}” to be set. Choose one of: {', '.join(n for n in known if n != 'sample')}."
+            )
         changed: Clip = _read(Clip, {**known, **self.values}, layer.name)
         sample = sample_in(song, clip)
         changed = replace(changed, end_s=min(changed.end_s, sample.seconds))
@@ -371,7 +377,9 @@ def _trim(song: Song, layer: Layer, number: int, whole: int, longer: int) -> Son
     if shorter >= clip.length_ticks:
         raise EditError(f"Clip {number + 1} of {layer.name} is no longer than its bars. Nothing has to be cut off.")
     cut = _slice(clip, 0, shorter)
-    return _relaid(with_clip(song, layer, number, cut), layer, number, shorter, [[0, shorter, CLIP, number, 0, VELOCITY]])
+    return _relaid(
+        with_clip(song, layer, number, cut), layer, number, shorter, [[0, shorter, CLIP, number, 0, VELOCITY]]
+    )
 
 
 WAYS = {"stretch": _stretch, "repeat tail": _repeat_tail, "gap": _gap, "trim": _trim}

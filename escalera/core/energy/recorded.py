@@ -158,7 +158,13 @@ class _Played:
         strength = np.maximum(1, np.rint(100.0 * rows[inside, 1][heard] * self.row[VELOCITY] / 100.0))
         ticks = self.ticks(np.maximum(at[heard], self.low))
         count = len(ticks)
-        columns = (ticks, np.ones(count), np.full(count, self.row[PITCH]), strength, np.full(count, self.row[PLACEMENT]))
+        columns = (
+            ticks,
+            np.ones(count),
+            np.full(count, self.row[PITCH]),
+            strength,
+            np.full(count, self.row[PLACEMENT]),
+        )
         return np.stack(columns, axis=1).astype(np.int32), rows[inside, 2][heard].astype(np.int64)
 
 

@@ -87,7 +87,9 @@ def wish_from(fields: Mapping[str, Any]) -> Wish:
     def choice(name: str, allowed: tuple[str, ...], default: str) -> str:
         value = str(fields.get(name, "") or default)
         if value not in allowed:
-            raise InputError(f"“{shown(value)}” is not one of {', '.join(a for a in allowed if a)}. Choose one of them.")
+            raise InputError(
+                f"“{shown(value)}” is not one of {', '.join(a for a in allowed if a)}. Choose one of them."
+            )
         return value
 
     return Wish(
@@ -175,7 +177,10 @@ def distance(a: Card, b: Card) -> float:
     """How unlike two samples are: spectrum, length, kind, tempo and key together; 0 for the same one."""
     bands = np.array(a.bands_db) - np.array(b.bands_db) if len(a.bands_db) == len(b.bands_db) else np.full(6, 20.0)
     bands = bands - bands.mean()
-    far = float(np.sqrt((bands**2).mean())) / 12.0 + abs(float(np.log2(max(a.seconds, 0.01) / max(b.seconds, 0.01)))) / 3.0
+    far = (
+        float(np.sqrt((bands**2).mean())) / 12.0
+        + abs(float(np.log2(max(a.seconds, 0.01) / max(b.seconds, 0.01)))) / 3.0
+    )
     far += 0.6 * (a.kind != b.kind) + 0.5 * (a.has_kick != b.has_kick)
     if a.tempo_bpm and b.tempo_bpm:
         octaves = float(np.log2(a.tempo_bpm / b.tempo_bpm))

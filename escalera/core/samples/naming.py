@@ -82,7 +82,11 @@ def _tempo(reading: Reading, said: Said) -> Contradiction | None:
         if abs(ratio / times - 1) <= SAME_TEMPO:
             return Contradiction("tempo", f"{said.tempo_bpm:g} bpm", f"{tempo:.4g} bpm",
                                  f"The name has {word} of it; both fit the same bars, so either may be meant.")  # fmt: skip
-    decides = f"Its onsets recur so, and it has {bars}" if reading.tempo_confidence >= SURE else "Little begins in it: the name may be right"
+    decides = (
+        f"Its onsets recur so, and it has {bars}"
+        if reading.tempo_confidence >= SURE
+        else "Little begins in it: the name may be right"
+    )
     return Contradiction("tempo", f"{said.tempo_bpm:g} bpm", f"{tempo:.4g} bpm", f"{decides}.")
 
 
@@ -97,10 +101,14 @@ def _music_key(reading: Reading, said: Said) -> Contradiction | None:
     if relative:
         decides = "They share all their notes; home is where its chords come to rest, and its basses lie."
     elif reading.key_confidence >= SURE:
-        decides = f"Only {len(heard.classes & said.key.classes)} of 7 notes are in both, and it keeps to those of {heard}."
+        decides = (
+            f"Only {len(heard.classes & said.key.classes)} of 7 notes are in both, and it keeps to those of {heard}."
+        )
     else:
         decides = "Its chords leave it open: the name may be right."
-    return Contradiction("key", str(said.key) if not said.bare else said.key.spell(said.key.tonic_class), str(heard), decides)
+    return Contradiction(
+        "key", str(said.key) if not said.bare else said.key.spell(said.key.tonic_class), str(heard), decides
+    )
 
 
 def _note(reading: Reading, said: Said) -> Contradiction | None:

@@ -58,6 +58,7 @@ class Reading:
     leaves_middle: bool = False
     starts_s: float = 0.0  # silence before the first sound
     said: tuple[str, ...] = ()  # what could not be read, and why
+    envelope: str = ""  # how loud it is over its length: 96 steps of two digits, 00 to 99
 
     @property
     def beats(self) -> float | None:

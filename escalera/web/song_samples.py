@@ -1,0 +1,94 @@
+"""Samples beside a song: tried in a section that goes round, laid there, exchanged, cut, mended."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from flask import Blueprint, Response, jsonify, render_template, request
+from flask.typing import ResponseReturnValue
+
+from escalera.core.edits.edit import section_of
+from escalera.core.palette.sounds import DRUM_SOUND, FAMILIES
+from escalera.core.samples.finding import wish_from
+from escalera.services.sample_hearing import in_song_wav, landing, with_laid
+from escalera.services.studio import Outcome
+from escalera.store.repository import Head
+from escalera.web import samples as library_page
+from escalera.web.edits import add_edits
+from escalera.web.sample_view import SampleView
+from escalera.web.samples import number_of
+from escalera.web.song_view import studio
+
+blueprint = Blueprint("song_samples", __name__, url_prefix="/songs/<int:song_id>/samples")
+MOST_AT_ONCE = 60
+
+
+def view_of(head: Head) -> SampleView:
+    values = request.values
+    return SampleView(head, studio().samples, wish_from(values), values.get("select", ""), number_of("chosen"))
+
+
+def context(view: SampleView) -> dict[str, Any]:
+    return {
+        **library_page.context(view.wall), "view": view, "song": view.song, "head": view.head, "place": "samples",
+        "families": FAMILIES, "drums": tuple(DRUM_SOUND), "songs": {},
+    }  # fmt: skip
+
+
+@blueprint.get("")
+def page(song_id: int) -> ResponseReturnValue:
+    return render_template("samples/song.html", **context(view_of(studio().head(song_id))))
+
+
+@blueprint.get("/show")
+def show(song_id: int) -> ResponseReturnValue:
+    return _fragments(studio().head(song_id), None)
+
+
+@blueprint.get("/side")
+def side(song_id: int) -> ResponseReturnValue:
+    return render_template("samples/_side.html", **context(view_of(studio().head(song_id))))
+
+
+@blueprint.get("/more")
+def more(song_id: int) -> ResponseReturnValue:
+    return render_template("samples/_tiles.html", **context(view_of(studio().head(song_id))))
+
+
+def _fragments(head: Head, outcome: Outcome | None) -> str:
+    return render_template(
+        "samples/_song_changed.html", **context(view_of(head)), summary=outcome.summary if outcome else ""
+    )
+
+
+@blueprint.get("/<int:revision_id>/<int:section_id>/<int:sample_id>.wav")
+def tried(song_id: int, revision_id: int, section_id: int, sample_id: int) -> ResponseReturnValue:
+    """A section with a sample laid in it, from its first sample to its last; 0 is the section as it stands."""
+    song = studio().state(song_id, revision_id)
+    section_of(song, section_id)
+    if sample_id:
+        sample = studio().samples.sample(sample_id)
+        values = request.args
+        song = with_laid(
+            song, sample, section_id, values.get("use", "loop"), values.get("family", ""), number_of("layer")
+        )
+    answer = Response(in_song_wav(studio().rendering, song, section_id), mimetype="audio/wav")
+    answer.headers["Cache-Control"] = "no-store"
+    return answer
+
+
+@blueprint.get("/<int:revision_id>/<int:section_id>/landings")
+def landings(song_id: int, revision_id: int, section_id: int) -> ResponseReturnValue:
+    """Where the section's energy would land with each of some samples, by id."""
+    song = studio().state(song_id, revision_id)
+    section_of(song, section_id)
+    ids = [int(x) for x in request.args.get("ids", "").split(",") if x.isdecimal() and len(x) < 10][:MOST_AT_ONCE]
+    found = {}
+    for sample_id in ids:
+        there = landing(song, studio().samples.sample(sample_id), section_id, layer_id=number_of("layer"))
+        if there is not None:
+            found[str(sample_id)] = [there.energy, round(there.off, 2)]
+    return jsonify(found)
+
+
+add_edits(blueprint, _fragments)

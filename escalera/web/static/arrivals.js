@@ -1,0 +1,95 @@
+// Files on their way into the library: sent in numbered pieces one after the other, gone on with where a transfer broke off,
+// and asked about while they are read.
+import { say } from "./shell.js";
+
+const TRIES = 5;
+const token = () => /** @type {HTMLMetaElement} */ (document.querySelector("meta[name=csrf-token]")).content;
+const post = (url, body) => fetch(url, { method: "POST", body, headers: { "X-CSRFToken": token() } });
+const wait = (ms) => new Promise((done) => setTimeout(done, ms));
+
+// `changed` is called when something new may be shown.
+export function arrivals(changed) {
+  let asking = false,
+    seen = "";
+  async function send(file) {
+    const form = new FormData();
+    form.set("name", file.name);
+    form.set("size", String(file.size));
+    const begun = await post("/samples/arrivals", form),
+      told = await begun.json();
+    if (!begun.ok) throw new Error(told.trouble ?? "");
+    const count = Math.ceil(file.size / told.piece_bytes);
+    for (let number = 0, tries = 0; number < count; ) {
+      const piece = file.slice(number * told.piece_bytes, (number + 1) * told.piece_bytes);
+      try {
+        const answer = await post(`/samples/arrivals/${told.token}/${number}`, piece);
+        if (!answer.ok) throw new Error("piece");
+        number += 1;
+        tries = 0;
+      } catch (error) {
+        tries += 1;
+        if (tries > TRIES) throw error;
+        await wait(400 * tries);
+        const came = await fetch(`/samples/arrivals/${told.token}`).catch(() => null);
+        if (came?.ok) number = (await came.json()).pieces;
+      }
+    }
+  }
+  async function bring(files) {
+    const list = [...files].filter((file) => file.size && !file.name.startsWith("."));
+    if (!list.length) return;
+    let sent = 0;
+    const refused = [];
+    for (const file of list) {
+      try {
+        await send(file);
+        sent += 1;
+      } catch (error) {
+        refused.push(error.message || `${file.name} could not be sent.`);
+      }
+      if (list.length > 3) say(`${sent} of ${list.length} sent`, "calm");
+      watch();
+    }
+    if (refused.length) say(refused.slice(0, 3).join(" ") + (refused.length > 3 ? ` And ${refused.length - 3} more.` : ""));
+    watch();
+  }
+  async function watch() {
+    if (asking) return;
+    asking = true;
+    for (;;) {
+      const answer = await fetch("/samples/arrivals").catch(() => null);
+      if (!answer?.ok) break;
+      const now = await answer.json(),
+        text = JSON.stringify([Math.floor(now.count / 8), Math.floor(now.read / 8), now.waiting > 0, now.making === null]);
+      const line = document.getElementById("bringing-said");
+      if (line && now.making !== null) line.textContent = `The program’s own samples are being made: ${now.making} %`;
+      else if (line) line.textContent = `${now.waiting} to be read`;
+      if (text !== seen) {
+        seen = text;
+        await changed();
+      }
+      if (!now.waiting && !now.reading && now.making === null) break;
+      await wait(900);
+    }
+    asking = false;
+  }
+  // Files that were dropped, those of folders among them.
+  async function dropped(items) {
+    const found = [];
+    const walk = async (entry) => {
+      if (entry.isFile) found.push(await new Promise((done, fail) => entry.file(done, fail)));
+      else if (entry.isDirectory) {
+        const reader = entry.createReader();
+        for (;;) {
+          const some = await new Promise((done, fail) => reader.readEntries(done, fail));
+          if (!some.length) break;
+          for (const each of some) await walk(each);
+        }
+      }
+    };
+    const entries = [...items].map((item) => item.webkitGetAsEntry?.()).filter(Boolean);
+    for (const entry of entries) await walk(entry);
+    return bring(found);
+  }
+  return { bring, dropped, watch };
+}

@@ -1,0 +1,286 @@
+// The wall of samples, across songs and beside one: walking along it hears each sample, alone or in the section that goes round.
+import { arrivals } from "./arrivals.js";
+import { all, byId, fieldsOf } from "./dom.js";
+import { handrail } from "./handrail.js";
+import { hear, quiet } from "./hearing.js";
+import { pageQueue } from "./queue.js";
+import { say, typing } from "./shell.js";
+import { songPage, stepAlong } from "./songpage.js";
+import { trying } from "./trying.js";
+
+const root = byId("samples"),
+  song = root.dataset.song,
+  path = song ? `/songs/${song}/samples` : "/samples";
+const field = (name) => /** @type {HTMLInputElement | null} */ (document.querySelector(`#state [name=${name}]`));
+let chosen = Number(document.querySelector(".sample.chosen")?.getAttribute("data-sample") ?? 0);
+const wish = () => fieldsOf(byId("find"));
+const here = () => ({ ...wish(), chosen, ...(song ? { select: field("select").value } : {}) });
+const post = (name, values = {}) =>
+  htmx.ajax("POST", `/samples/${name}`, { source: root, swap: "none", values: { ...values, ...here() } });
+const queue = song ? pageQueue(root, path) : null;
+const refresh = () =>
+  queue
+    ? queue.ask("show", here())
+    : htmx.ajax("GET", "/samples/wall", { source: root, swap: "none", values: here() });
+const tiles = () => all(".sample");
+const tile = (id) => byId(`sample-${id}`);
+const { bring, dropped, watch } = arrivals(refresh);
+
+// listening -----------------------------------------------------------------------------------------------------------------
+const rail = song
+  ? handrail({
+      chosen: () => Number(field("select").value.split(":")[1]),
+      before: () => {
+        quiet();
+        round.stop();
+      },
+    })
+  : null;
+const round = trying({
+  context: () => rail.player.context(),
+  volume: () => rail.volume(),
+  beat: () => Number(byId("side").dataset.beat || root.dataset.beat || 0.5),
+  told: marks,
+});
+const section = () => field("select").value.split(":")[1];
+const layer = () => field("select").value.split(":")[2] ?? "0";
+function triedUrl(id) {
+  const form = document.querySelector("[data-lay]"),
+    lay = form ? fieldsOf(form) : {},
+    own = Number(lay.sample_id) === id ? { use: lay.use, family: lay.family } : {};
+  return `${path}/${field("base").value}/${section()}/${id}.wav?${new URLSearchParams({ ...own, ...(layer() !== "0" && id ? { layer: layer() } : {}) })}`;
+}
+function inLoop(id) {
+  const url = triedUrl(id);
+  if (round.playing() === url) return round.stop();
+  quiet();
+  if (rail.player.playing) rail.player.stop();
+  round.play(url);
+}
+function alone(id) {
+  const element = tile(id);
+  if (!element) return;
+  if (round.playing()) round.stop();
+  if (rail?.player.playing) rail.player.stop();
+  hear(`/samples/${id}/${element.dataset.content}.wav`, element);
+}
+function marks() {
+  for (const button of all("[data-hear-in]")) {
+    const url = round.playing(),
+      on = url !== "" && url.includes(`/${button.dataset.hearIn}.wav`);
+    button.setAttribute("aria-pressed", String(on));
+  }
+  for (const each of tiles()) each.classList.toggle("round", round.playing().includes(`/${each.dataset.sample}.wav`));
+}
+
+// choosing ------------------------------------------------------------------------------------------------------------------
+let waiting = 0;
+function choose(id, sound = true) {
+  if (!id || !tile(id)) return;
+  for (const each of tiles()) {
+    const on = Number(each.dataset.sample) === id;
+    each.classList.toggle("chosen", on);
+    each.setAttribute("aria-selected", String(on));
+    each.tabIndex = on ? 0 : -1;
+  }
+  chosen = id;
+  if (field("chosen")) field("chosen").value = String(id);
+  tile(id).focus({ preventScroll: true });
+  tile(id).scrollIntoView({ block: "nearest" });
+  if (sound && round.playing()) round.play(triedUrl(id));
+  else if (sound) alone(id);
+  clearTimeout(waiting);
+  waiting = setTimeout(
+    () => htmx.ajax("GET", `${path}/side`, { target: "#side", swap: "outerHTML", values: here() }).then(marks),
+    60,
+  );
+}
+function columns() {
+  const list = tiles();
+  if (list.length < 2) return 1;
+  const first = list[0].offsetTop;
+  const next = list.findIndex((each) => each.offsetTop > first);
+  return next < 0 ? list.length : next;
+}
+function walk(by) {
+  const list = tiles(),
+    at = list.findIndex((each) => Number(each.dataset.sample) === chosen),
+    next = list[Math.max(0, Math.min(list.length - 1, at + by))];
+  if (next && Number(next.dataset.sample) !== chosen) choose(Number(next.dataset.sample));
+}
+function gridKey(event) {
+  if (!event.target.closest?.(".sample")) return false;
+  const steps = { ArrowLeft: -1, ArrowRight: 1, ArrowUp: -columns(), ArrowDown: columns(), Home: -1e6, End: 1e6 };
+  if (event.key in steps) walk(steps[event.key]);
+  else if (event.key === " ") alone(chosen);
+  else if (event.key === "Enter" && song && event.shiftKey) inLoop(chosen);
+  else if (event.key === "Enter" && song) lay();
+  else if (event.key === "*") like();
+  else if (event.key === "Escape") {
+    quiet();
+    round.stop();
+  } else return false;
+  event.preventDefault();
+  return true;
+}
+function like() {
+  const button = document.querySelector("[data-like]");
+  post(`${chosen}/favourite`, { liked: button?.getAttribute("aria-pressed") === "true" ? "0" : "1" });
+}
+function lay() {
+  const form = document.querySelector("[data-lay]");
+  if (form && queue) queue.post("edits", { kind: "lay_sample", section_id: section(), ...fieldsOf(form), ...here() });
+}
+function askFor(change) {
+  for (const [name, value] of Object.entries(change)) {
+    const input = /** @type {HTMLInputElement | null} */ (document.querySelector(`#find [name=${name}]`));
+    if (input) input.value = value;
+  }
+  return refresh();
+}
+
+// where the energy would land: asked for the tiles that are shown, a few at a time -------------------------------------------
+let landing = "";
+async function landings() {
+  if (!song) return;
+  const { base } = fieldsOf(byId("state")),
+    ids = tiles().map((each) => each.dataset.sample);
+  const mine = `${base} ${section()} ${ids.join()}`;
+  if (mine === landing) return;
+  landing = mine;
+  for (let at = 0; at < ids.length && landing === mine; at += 12) {
+    const some = ids.slice(at, at + 12).join();
+    const answer = await fetch(
+      `${path}/${base}/${section()}/landings?${new URLSearchParams({ ids: some, layer: layer() })}`,
+    ).catch(() => null);
+    if (!answer?.ok) return;
+    const found = await answer.json();
+    for (const [id, [energy, off]] of Object.entries(found)) {
+      const place = document.querySelector(`[data-lands="${id}"]`);
+      if (!place) continue;
+      place.textContent = `→ ${energy.toFixed(1)}`;
+      place.setAttribute("title", `${off > 0 ? "+" : "−"}${Math.abs(off).toFixed(1)} against the target`);
+      place.classList.toggle("near", Math.abs(off) <= 0.5);
+      place.setAttribute("data-off", String(Math.abs(off)));
+    }
+  }
+  if (wish().sort === "nearest") sortByLanding();
+}
+function sortByLanding() {
+  const grid = byId("sample-grid");
+  const off = (each) => Number(each.querySelector("[data-lands]")?.getAttribute("data-off") ?? 99);
+  for (const each of tiles().sort((a, b) => off(a) - off(b))) grid.append(each);
+  const more = grid.querySelector(".more");
+  if (more) grid.append(more);
+}
+
+// clicks, forms, keys -------------------------------------------------------------------------------------------------------
+const clicks = {
+  ".sample": (each) => choose(Number(each.dataset.sample)),
+  "[data-hear-alone]": (button) => alone(Number(button.dataset.hearAlone)),
+  "[data-hear-in]": (button) => inLoop(Number(button.dataset.hearIn)),
+  "[data-like]": like,
+  "[data-wish]": (button) => askFor(JSON.parse(button.dataset.wish)),
+  "[data-choose]": (button) => choose(Number(button.dataset.choose)),
+  "[data-own]": () => post("own").then(watch),
+  "[data-arrivals]": (button) => post(`arrivals/${button.dataset.arrivals}`),
+  "[data-forget]": (button) => post(`wanted/${button.dataset.forget}/forget`),
+  "[data-remove]": (button) => post(`${button.dataset.remove}/remove`),
+  "[data-tempo]": (button) => post(`${chosen}/correct`, { tempo_bpm: button.dataset.tempo }),
+  "[data-reject]": (button) =>
+    post(`${button.dataset.reject}/rejected`, { song_id: song, rejected: button.dataset.was === "1" ? "0" : "1" }).then(refresh),
+  "[data-exchange]": (button) =>
+    queue.post("edits", { kind: "exchange_sample", layer_id: layer(), sample_id: button.dataset.exchange, ...here() }),
+  "[data-more]": (button) =>
+    htmx.ajax("GET", `${path}/more`, { target: button, swap: "outerHTML", values: { ...here(), page: button.dataset.more } }),
+};
+const forms = {
+  "[data-lay]": lay,
+  "[data-correct]": (form) => post(`${form.dataset.correct}/correct`, fieldsOf(form)),
+  "[data-describe]": (form) => post(`${form.dataset.describe}/describe`, fieldsOf(form)),
+  "[data-want]": (form) => post("wanted", fieldsOf(form)),
+  "#find": refresh,
+};
+const changes = {
+  "#files": (input) => bring(input.files).then(() => (input.value = "")),
+  "#folder": (input) => bring(input.files).then(() => (input.value = "")),
+  "#find select": refresh,
+};
+let typingWait = 0;
+byId("find").addEventListener("input", (event) => {
+  if (/** @type {HTMLElement} */ (event.target).tagName === "SELECT") return;
+  clearTimeout(typingWait);
+  typingWait = setTimeout(refresh, 180);
+});
+root.addEventListener("dragover", (event) => {
+  event.preventDefault();
+  root.classList.add("over");
+});
+root.addEventListener("dragleave", () => root.classList.remove("over"));
+root.addEventListener("drop", (event) => {
+  event.preventDefault();
+  root.classList.remove("over");
+  dropped(event.dataTransfer.items);
+});
+function settled() {
+  const there = document.querySelector(".sample.chosen");
+  chosen = Number(there?.getAttribute("data-sample") ?? chosen);
+  marks();
+  landings();
+}
+const find = () => byId("find-words").focus();
+
+if (song) {
+  const page = songPage({ song, place: "samples", post: queue.post, rail, here, select: () => field("select").value });
+  page.listen({
+    edit: (values) => queue.post("edits", { ...here(), ...values }),
+    choose: (text) => {
+      field("select").value = text;
+      return refresh();
+    },
+    clicks,
+    forms,
+    changes,
+    early: (event, pass) => pass === "plain" && gridKey(event),
+    keys: { "/": find },
+    fields: ["find-words"],
+    step: (by) =>
+      stepAlong(field("select").value, by, (text) => {
+        field("select").value = text;
+        round.forget();
+        refresh();
+      }),
+    settled: (fresh) => {
+      if (fresh) round.forget();
+      settled();
+    },
+  });
+} else {
+  const first = (table, event) => {
+    for (const [query, act] of Object.entries(table)) {
+      const hit = event.target.closest?.(query);
+      if (hit) return () => act(hit, event);
+    }
+    return null;
+  };
+  document.addEventListener("click", (event) => first(clicks, event)?.());
+  document.addEventListener("change", (event) => first(changes, event)?.());
+  document.addEventListener("submit", (event) => {
+    const act = first(forms, event);
+    if (!act) return;
+    event.preventDefault();
+    act();
+  });
+  document.addEventListener("keydown", (event) => {
+    if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
+    if (gridKey(event)) return;
+    if (event.key === "/") {
+      event.preventDefault();
+      find();
+    }
+  });
+  document.addEventListener("htmx:afterSettle", settled);
+}
+if (document.querySelector(".bringing")) watch();
+landings();
+window.escalera = Object.assign(window.escalera ?? {}, { round: () => round.playing(), say });
