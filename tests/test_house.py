@@ -13,15 +13,16 @@ MAY = {
     "core": set(),
     "meters": {"core"},
     "sound": {"meters", "core"},
+    "listen": {"meters", "core"},
     "formats": {"core"},
     "store": {"core"},
-    "services": {"store", "formats", "sound", "meters", "core"},
+    "services": {"store", "formats", "listen", "sound", "meters", "core"},
     "web": {"services", "store", "formats", "core"},
     "cli": {"services", "formats", "sound", "meters", "core", "web"},
 }
 # the rooms of the core, each of which may import those before it
 CORE_ORDER = (
-    "time", "theory", "performance", "palette", "rhythm", "lines", "document", "reading", "joins", "energy", "bench", "edits", "moves", "validation", "checks", "layout",
+    "time", "theory", "performance", "palette", "rhythm", "lines", "samples", "document", "reading", "joins", "energy", "bench", "edits", "moves", "validation", "checks", "layout",
     "ideas", "commands",
 )  # fmt: skip
 FOUNDATIONS = {"cleaning", "errors", "settings", ""}
@@ -29,6 +30,7 @@ BARRED = {
     "core": ("flask", "sqlalchemy", "soundfile", "numba", "pathlib", "os", "io"),
     "meters": ("flask", "sqlalchemy"),
     "sound": ("flask", "sqlalchemy"),
+    "listen": ("flask", "sqlalchemy", "soundfile"),
 }
 
 

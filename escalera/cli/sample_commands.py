@@ -87,7 +87,7 @@ def add(paths: tuple[Path, ...]) -> None:
     files = [f for p in paths for f in (sorted(p.rglob("*")) if p.is_dir() else [p]) if f.is_file()]
     files = [f for f in files if f.suffix.lower() in SUFFIXES or f in paths]
     brought = known = 0
-    with studio() as opened, progress("Reading") as tell:
+    with studio() as opened, progress("SampleReading") as tell:
         for number, file in enumerate(files):
             try:
                 _, there = opened.samples.add_file(file)

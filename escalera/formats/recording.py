@@ -89,17 +89,26 @@ def blocks_of(path: Path, max_seconds: float = MAX_SAMPLE_S) -> Iterator[Audio]:
     Frames are counted as they come, since a header may promise others than there are; many channels are mixed down, the odd
     ones to the left and the even ones to the right.
     """
-    import soundfile
     import soxr
 
     found = heading(path)
     channels = 1 if found.channels == 1 else 2
-    stream = (
-        soxr.ResampleStream(found.rate_hz, RATE_HZ, channels, dtype="float32") if found.rate_hz != RATE_HZ else None
-    )
-    count, most = 0, int(max_seconds * found.rate_hz)
+    changes = found.rate_hz != RATE_HZ
+    stream = soxr.ResampleStream(found.rate_hz, RATE_HZ, channels, dtype="float32") if changes else None
+    for block, last in _frames(path, found, max_seconds):
+        if stream is not None:
+            block = np.asarray(stream.resample_chunk(np.ascontiguousarray(block), last=last)).reshape(-1, channels)
+        if len(block):
+            yield np.ascontiguousarray(block.T)
+
+
+def _frames(path: Path, found: Heading, max_seconds: float) -> Iterator[tuple[NDArray[np.float32], bool]]:
+    """Frames as they are in the file, (n, 1 or 2), and whether they are the last; counted and looked at as they come."""
+    import soundfile
+
+    count, last = 0, False
     with _opened(path) as source:
-        while True:
+        while not last:
             try:
                 block = source.read(BLOCK_FRAMES, dtype="float32", always_2d=True)
             except soundfile.LibsndfileError as error:
@@ -108,19 +117,13 @@ def blocks_of(path: Path, max_seconds: float = MAX_SAMPLE_S) -> Iterator[Audio]:
                 ) from error
             last = len(block) < BLOCK_FRAMES
             count += len(block)
-            if count > most:
+            if count > max_seconds * found.rate_hz:
                 raise FormatError(
                     f"It lasts longer than {max_seconds / 60:.3g} minutes, the most that is read. Cut it."
                 )
             if not np.isfinite(block).all():
                 raise FormatError("It holds samples that are not numbers. Export it again.")
-            block = _to_sides(block)
-            if stream is not None:
-                block = np.asarray(stream.resample_chunk(np.ascontiguousarray(block), last=last)).reshape(-1, channels)
-            if len(block):
-                yield np.ascontiguousarray(block.T)
-            if last:
-                break
+            yield _to_sides(block), last
     if count < SHORTEST_S * found.rate_hz:
         raise FormatError(
             f"It lasts {1000 * count / found.rate_hz:.2g} ms; at least {1000 * SHORTEST_S:g} ms are needed. Choose another one."

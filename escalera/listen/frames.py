@@ -37,6 +37,7 @@ class Frames:
     flux : (n,) how much the spectrum rises, over all bands in dB
     side, whole : power of the sides and of all above 150 Hz
     k_energy : (n,) K-weighted energy summed over channels, for loudness
+    fine : (10 n,) level of what changes from sample to sample, in dB, every millisecond
     partials : (m, 3) what stands out of the spectrum: the tenth of a second it is in, its frequency in hertz, its power
     """
 
@@ -50,6 +51,7 @@ class Frames:
     k_energy: Floats
     true_peak: float
     partials: Floats
+    fine: Floats
 
     @property
     def seconds(self) -> float:
@@ -68,7 +70,7 @@ class Frames:
 
 def read_frames(blocks: Iterable[Audio]) -> Frames:
     """One pass over blocks of sound, each (channels, any length)."""
-    parts: dict[str, list[Floats]] = {name: [] for name in ("power", "zones", "flux", "k")}
+    parts: dict[str, list[Floats]] = {name: [] for name in ("power", "zones", "flux", "k", "fine")}
     tones: list[Floats] = []
     row = 0
     side = whole = 0.0
@@ -85,6 +87,7 @@ def read_frames(blocks: Iterable[Audio]) -> Frames:
         whole += float(spectra["whole"].sum())
         edges = np.minimum(np.arange(-(-block.shape[1] // HOP) + 1) * HOP, block.shape[1])
         parts["k"].append(k_energy(block, RATE_HZ, edges))
+        parts["fine"].append(_fine(block))
         true_peak = max(true_peak, true_peak_dbtp(block))
         tones.append(_tones(np.concatenate((block, ahead), axis=1).mean(axis=0), block.shape[1], row))
         row += max(1, block.shape[1] // TONE_HOP)
@@ -92,6 +95,7 @@ def read_frames(blocks: Iterable[Audio]) -> Frames:
     return Frames(
         samples, channels, joined["power"].reshape(-1, 6), joined["zones"].reshape(-1, 3), joined["flux"], side, whole,
         joined["k"], true_peak, np.concatenate(tones) if tones else np.zeros((0, 3)),
+        joined["fine"],
     )  # fmt: skip
 
 
@@ -139,6 +143,15 @@ def _spectra(audio: Audio, count: int, last: Floats | None) -> tuple[dict[str, F
         {"power": bands, "zones": zones, "flux": flux, "side": apart, "whole": power[:, wide].sum(axis=1)},
         levels[-2:] if len(levels) > 1 else np.repeat(levels, 2, axis=0),
     )
+
+
+def _fine(block: Audio) -> Floats:
+    """Level in dB of the steps from sample to sample, every millisecond: where it jumps, something begins."""
+    steps = np.diff(block, axis=1, prepend=block[:, :1]) ** 2 + 1e-3 * block**2
+    count = -(-block.shape[1] * 10 // HOP)
+    edges = np.minimum(np.arange(count) * HOP // 10, block.shape[1] - 1)
+    found: Floats = 10.0 * np.log10(np.add.reduceat(steps.mean(axis=0, dtype=np.float64), edges) + 1e-12)
+    return found
 
 
 def _tones(mono: Audio, length: int, first: int) -> Floats:

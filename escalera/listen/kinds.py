@@ -9,7 +9,7 @@ import numpy as np
 
 from escalera.core.samples.reading import NEAR_BEATS, Onset, bars_of
 from escalera.listen.frames import Frames
-from escalera.listen.tempo import Tempo
+from escalera.listen.tempo_found import Tempo
 from escalera.listen.tones import Pitch, Tones
 
 LONG_S = 75.0

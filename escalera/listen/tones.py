@@ -131,8 +131,8 @@ def _beats(frames: Frames, cents: float, beat_s: float, beats_a_bar: int, downbe
     np.add.at(power, (at[good], pitch[good]), rows[good, 2])
     loud = np.sqrt(power / max(float(power.max()), 1e-12))
     pure = loud.copy()
-    for semis, share in OVERTONES:
-        pure[:, semis:] -= share * loud[:, :-semis]
+    for semis, usual in OVERTONES:
+        pure[:, semis:] -= usual * loud[:, :-semis]
     pure = np.maximum(pure, 0.0)
     pure[:, :28] *= 0.3
     weights = np.zeros((count, 12))

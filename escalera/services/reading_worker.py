@@ -11,6 +11,7 @@ import os
 import subprocess
 import sys
 import time
+from contextlib import suppress
 from pathlib import Path
 from threading import Lock, Timer
 from typing import IO, Any
@@ -116,10 +117,8 @@ class LimitedReader:
 
 def _closed(stream: IO[str] | None) -> None:
     if stream is not None:
-        try:
+        with suppress(OSError):
             stream.close()
-        except OSError:
-            pass
 
 
 def _clear(folder: str) -> None:

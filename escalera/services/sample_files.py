@@ -12,36 +12,36 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import TypeAdapter
 
-from escalera.core.samples.reading import Reading
+from escalera.core.samples.reading import SampleReading
 from escalera.errors import FormatError
 from escalera.formats.recording import RecordingWriter, blocks_of, heading
-from escalera.listen.recordings import read_recording
+from escalera.listen.whole_reading import read_recording
 
 SILENT = 1e-4  # a peak of −80 dB
 LIES_BY = 0.02  # a header may be off by such a share without being called wrong
 Audio = NDArray[np.float32]
-_READING = TypeAdapter(Reading)
+_READING = TypeAdapter(SampleReading)
 
 
 @dataclass(frozen=True, slots=True)
 class ReadFile:
     """A recording with its content, where it was kept, and what was remarkable of the file."""
 
-    reading: Reading
+    reading: SampleReading
     content: str
     kept: Path | None
     comments: str
 
 
-def plain_reading(reading: Reading) -> dict[str, Any]:
+def plain_reading(reading: SampleReading) -> dict[str, Any]:
     """A reading as JSON holds it."""
     plain: dict[str, Any] = _READING.dump_python(reading, mode="json")
     return plain
 
 
-def reading_from(plain: dict[str, Any]) -> Reading:
+def reading_from(plain: dict[str, Any]) -> SampleReading:
     """A reading from JSON. Raises ValueError."""
-    found: Reading = _READING.validate_python(plain)
+    found: SampleReading = _READING.validate_python(plain)
     return found
 
 

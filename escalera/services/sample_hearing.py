@@ -15,7 +15,7 @@ from escalera.core.reading.timeline import timeline
 from escalera.errors import EscaleraError, NotFound
 from escalera.services.rendering import RATE_HZ, Rendering, wav_bytes
 from escalera.services.samples import Samples
-from escalera.sound.recordings import library
+from escalera.sound.recording_files import library
 
 ALONE_LUFS, CEILING = -20.0, 10.0 ** (-1.0 / 20.0)
 ALONE_S = 60.0

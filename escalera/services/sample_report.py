@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from escalera.core.energy.stats import BANDS
-from escalera.core.samples.reading import Reading
+from escalera.core.samples.reading import SampleReading
 from escalera.errors import InputError
 from escalera.formats.audio import AudioWriter
 from escalera.formats.recording import RATE_HZ, blocks_of, heading
@@ -25,7 +25,7 @@ def read_report(path: Path) -> dict[str, Any]:
     return as_report(path.name, read_file(path).reading)
 
 
-def as_report(name: str, r: Reading) -> dict[str, Any]:
+def as_report(name: str, r: SampleReading) -> dict[str, Any]:
     """A reading with the names of its figures."""
     return {
         "file": name, "kind": r.kind, "seconds": r.seconds, "tempo_bpm": r.tempo_bpm, "tempo_confidence": r.tempo_confidence,

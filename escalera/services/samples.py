@@ -13,18 +13,18 @@ from numpy.typing import NDArray
 
 from escalera.cleaning import clean_line
 from escalera.core.document.recordings import Sample, sample_of
-from escalera.core.samples.finding import Card, Wish, found
+from escalera.core.samples.finding import SampleCard, SampleWish, found
 from escalera.core.samples.licences import LICENCES, UNKNOWN
-from escalera.core.samples.naming import SURE, Contradiction, contradictions, said_by
-from escalera.core.samples.reading import KINDS, Reading
+from escalera.core.samples.reading import KINDS, SampleReading
+from escalera.core.samples.said_names import SURE, Contradiction, contradictions, said_by
 from escalera.core.theory.keys import key_text, parse_key
 from escalera.errors import EscaleraError, InputError, NotFound, shown
 from escalera.formats.recording import RATE_HZ, RecordingWriter
-from escalera.listen.recordings import read_recording
+from escalera.listen.whole_reading import read_recording
 from escalera.services.own_samples import OwnSample, made_samples, own_samples
 from escalera.services.reading_worker import LimitedReader
 from escalera.services.sample_files import ReadFile, plain_reading, reading_from
-from escalera.sound.recordings import library
+from escalera.sound.recording_files import library
 from escalera.store import sample_store as shelf
 from escalera.store.database import Database
 from escalera.store.models import SampleRow, WantedRow
@@ -128,13 +128,13 @@ class Samples:
 
     # finding ---------------------------------------------------------------------------------------------------
 
-    def cards(self, wish: Wish | None = None) -> list[Card]:
+    def cards(self, wish: SampleWish | None = None) -> list[SampleCard]:
         """The samples a wish fits, or all, the newest first."""
         with self._database.read() as session:
             every = shelf.all_cards(session, shelf.used_contents(session, unpacked))
         return found(every, wish) if wish is not None else every
 
-    def card(self, sample_id: int) -> Card:
+    def card(self, sample_id: int) -> SampleCard:
         """Raises NotFound."""
         found = next((c for c in self.cards() if c.id == sample_id), None)
         if found is None:
@@ -145,7 +145,7 @@ class Samples:
         with self._database.read() as session:
             return shelf.count(session)[0]
 
-    def reading(self, sample_id: int) -> Reading:
+    def reading(self, sample_id: int) -> SampleReading:
         """What is known of a sample, corrections by hand included. Raises NotFound."""
         with self._database.read() as session:
             row = shelf.row_of(session, sample_id)
@@ -254,7 +254,7 @@ class Samples:
         with self._database.write() as session:
             shelf.forget_wanted(session, [wanted_id])
 
-    def answers(self, row: WantedRow, cards: list[Card]) -> list[Card]:
+    def answers(self, row: WantedRow, cards: list[SampleCard]) -> list[SampleCard]:
         """Samples that came in later and have most of the words that were looked for."""
         words = [w for w in row.words.lower().split() if len(w) > 2]
         scored = [(sum(w in f"{c.name} {c.kind} {c.key}".lower() for w in words), c) for c in cards]
@@ -307,7 +307,7 @@ def _title(name: str) -> str:
     return (name.replace("_", " ").strip() or "Recording")[:200]
 
 
-def _reading(row: SampleRow) -> Reading:
+def _reading(row: SampleRow) -> SampleReading:
     try:
         reading = reading_from(shelf.loaded(row.reading))
     except ValueError as error:
@@ -322,7 +322,8 @@ def row_from(read: ReadFile, name: str, file: str, source: str, licence: str) ->
         source=clean_line(source)[:240], licence=licence if licence in LICENCES else UNKNOWN, credit="", made="",
         reading=json.dumps(plain_reading(read.reading)), own="{}",
     )  # fmt: skip
-    said, own = said_by(name), {}
+    said = said_by(name)
+    own: dict[str, Any] = {}
     if said.tempo_bpm and read.reading.kind != "hit" and read.reading.tempo_confidence < SURE:
         own["tempo_bpm"] = said.tempo_bpm
     if (
@@ -339,7 +340,7 @@ def row_from(read: ReadFile, name: str, file: str, source: str, licence: str) ->
     return row
 
 
-def _describe(row: SampleRow, reading: Reading) -> None:
+def _describe(row: SampleRow, reading: SampleReading) -> None:
     row.seconds, row.kind, row.tempo_bpm = reading.seconds, reading.kind, reading.tempo_bpm
     row.key, row.pitch_hz = reading.key or "", reading.pitch_hz
     row.has_kick, row.leaves_middle = reading.has_kick, reading.leaves_middle

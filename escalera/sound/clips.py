@@ -8,17 +8,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.document.recordings import Clip, Sample
-from escalera.core.palette.recorded import AS_IT_IS
+from escalera.core.palette.recorded_sounds import AS_IT_IS
 from escalera.core.reading.events import NO_CLIP, REVERSED
 from escalera.sound.cache import AudioCache
 from escalera.sound.content import content_key
-from escalera.sound.recordings import library, stand_in
+from escalera.sound.recording_files import library, stand_in
 from escalera.sound.schedule import RATE_HZ, Notes
 from escalera.sound.stretching import LEAST, MOST, sped, stretched
 
 CLIP_VERSION = 1
 EDGE = 132  # samples over which a clip that is cut begins and ends, 3 ms
 SLICE_FADE = 220
+UNCUT_S = 0.0005  # nearer than that to an end of its sample a clip is not cut there
 RELEASE = 2400  # samples that a held note of a recording takes to end
 LONG = 60 * RATE_HZ  # of a longer clip only what is played is read and fitted
 ROOM = RATE_HZ // 2  # heard before a part of a long clip, so that the stretcher has begun
@@ -50,7 +51,7 @@ def lengths_of_clips(recorded: tuple[Recorded, ...], notes: Notes) -> NDArray[np
     return np.where(
         clips[:, 0] == NO_CLIP,
         np.minimum(notes.hold + RELEASE, alone),
-        np.minimum(notes.hold, clips[:, 2] - clips[:, 1]),
+        np.minimum(notes.hold, clips[:, 2] - clips[:, 1]) + EDGE,
     )
 
 
@@ -80,7 +81,7 @@ def play_clips(
         turned = one.clip.reversed != (number != NO_CLIP and number >= REVERSED)
         if number == NO_CLIP:
             whole = natural_length(one.clip)
-        part = _part(one, whole, skip, int(holds[i]), semitones, turned, cache)
+        part = _part(one, whole, skip, int(holds[i]) - EDGE * (number != NO_CLIP), semitones, turned, cache)
         at = int(notes.start[i]) - offset
         room = min(part.shape[1], audio.shape[1] - at)
         for side, out in enumerate(audio):
@@ -95,29 +96,45 @@ def natural_length(clip: Clip) -> int:
 
 
 def _part(one: Recorded, whole: int, skip: int, hold: int, semitones: float, turned: bool, cache: AudioCache) -> Audio:
-    """`hold` samples of a fitted clip from `skip` on, cut without a click, its gain applied."""
+    """`hold` samples of a fitted clip from `skip` on, its gain applied.
+
+    Where it is cut it sounds on for EDGE samples while it fades, and where it is entered it fades in over as many: the next
+    slice of the same recording takes over without a trace.
+    """
     if whole > LONG and one.clip.fit in ("stretch", "alone"):
         key = content_key("clip part", CLIP_VERSION, one, whole, semitones, turned, skip, hold)
-        made = cache.get_or_make(key, lambda: _long(one, whole, skip, hold, semitones, turned))
+        made = cache.get_or_make(key, lambda: _long(one, whole, skip, hold + EDGE, semitones, turned))
     else:
         key = content_key("clip", CLIP_VERSION, one, whole, semitones, turned)
-        made = cache.get_or_make(key, lambda: fitted(one, whole, semitones, turned))[:, skip : skip + hold]
+        made = cache.get_or_make(key, lambda: fitted(one, whole, semitones, turned))[:, skip : skip + hold + EDGE]
     part: Audio = made * np.float32(10.0 ** (one.clip.gain_db / 20.0))
-    for begins, edge in ((True, skip > 0), (False, hold and skip + hold < whole)):
-        if edge and part.shape[1]:
-            n = min(EDGE, part.shape[1])
-            ramp = np.linspace(0.0, 1.0, n, dtype=np.float32)
-            if begins:
-                part[:, :n] *= ramp
-            else:
-                part[:, -n:] *= ramp[::-1]
+    if skip:
+        ramp_in(part, EDGE)
+    if skip + hold < whole:
+        ramp_out(part, EDGE)
     return part
 
 
+def ramp_in(audio: Audio, length: int) -> None:
+    """Fade the beginning of (channels, n) in, in place, along a line from 0."""
+    n = min(length, audio.shape[1])
+    audio[:, :n] *= np.arange(n, dtype=np.float32) / np.float32(max(length, 1))
+
+
+def ramp_out(audio: Audio, length: int) -> None:
+    """Fade the end of (channels, n) out, in place: what a fade in of the same length is missing of a whole."""
+    n = min(length, audio.shape[1])
+    if n:
+        audio[:, -n:] *= 1.0 - np.arange(n, dtype=np.float32) / np.float32(max(length, 1))
+
+
 def _read(one: Recorded, start: int, count: int) -> Audio:
-    found = None if one.missing else library.read(one.clip.sample, start, count)
+    before = max(0, -start)
+    found = None if one.missing else library.read(one.clip.sample, start + before, count - before)
     if found is None:
-        found = stand_in(one.sample, start, count)
+        found = stand_in(one.sample, start + before, count - before)
+    if before:
+        found = np.pad(found, ((0, 0), (before, 0)))
     return found if found.shape[1] == count else np.pad(found, ((0, 0), (0, count - found.shape[1])))
 
 
@@ -127,11 +144,24 @@ def fitted(one: Recorded, whole: int, semitones: float, turned: bool = False) ->
     What cannot be stretched so far is as long as it can be and followed by silence.
     """
     clip = one.clip
-    source = _read(one, round(clip.start_s * RATE_HZ), natural_length(clip))
+    total = natural_length(clip)
+    begins, ends = clip.start_s > UNCUT_S, clip.end_s < one.sample.seconds - UNCUT_S
+    source = _read(
+        one,
+        round(clip.start_s * RATE_HZ) - (EDGE if turned and begins else 0),
+        total + (EDGE if (begins if turned else ends) else 0),
+    )
+    source = source - source.mean(axis=1, keepdims=True)  # a constant offset would click at every cut
     if turned:
         source = np.ascontiguousarray(source[:, ::-1])
-    made = FITTING[clip.fit](one, source, whole, semitones + clip.semitones)
-    return _faded(clip, np.array(made, np.float32))
+    after = source.shape[1] - total  # what follows the clip, for it to fade in
+    made = FITTING[clip.fit](one, source, round(whole * source.shape[1] / total), semitones + clip.semitones)
+    made = _faded(clip, np.array(_to(made, whole + (EDGE if after else 0)), np.float32))
+    if ends if turned else begins:
+        ramp_in(made, EDGE)
+    if after:
+        ramp_out(made, EDGE)
+    return made
 
 
 def _reachable(source: Audio, whole: int) -> int:
@@ -224,11 +254,7 @@ def _faded(clip: Clip, audio: Audio) -> Audio:
     for milliseconds, begins in ((clip.fade_in_ms, True), (clip.fade_out_ms, False)):
         length = min(n, round(milliseconds / 1000 * RATE_HZ))
         if length:
-            ramp = np.linspace(0.0, 1.0, length, dtype=np.float32)
-            if begins:
-                audio[:, :length] *= ramp
-            else:
-                audio[:, -length:] *= ramp[::-1]
+            (ramp_in if begins else ramp_out)(audio, length)
     seam = min(n // 2, round(clip.seam_ms / 1000 * RATE_HZ))
     if seam > 1:
         _sew(audio, seam)

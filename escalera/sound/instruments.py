@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.palette.parameters import Settings, with_setting
-from escalera.core.palette.recorded import is_recorded
+from escalera.core.palette.recorded_sounds import is_recorded
 from escalera.core.palette.sounds import BY_KEY
 from escalera.core.theory.pitch import STANDARD_HZ, pitch_to_hz
 from escalera.sound.bank_player import bank

@@ -25,7 +25,7 @@ from escalera.sound.content import content_key
 from escalera.sound.effect_processes import PROCESSES, Stage, compressor_memory
 from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit
 from escalera.sound.plan import SEND_PATHS, Part, Plan, dynamic_devices, finish, make_plan
-from escalera.sound.recordings import library
+from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ
 from escalera.sound.section import SectionMix, mix_section
 from escalera.sound.spec import BLOCK

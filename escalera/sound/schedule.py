@@ -57,7 +57,7 @@ class Notes:
         return encoded(said if self.clips is None else (*said, self.clips))
 
     def some(self, rows: NDArray[np.int64] | list[int]) -> Notes:
-        """Some of the notes, by their numbers, in that order."""
+        """Some of the notes, by their numbers (m,), in that order; every array has shape (m,) then."""
         clips = None if self.clips is None else self.clips[rows]
         return Notes(self.start[rows], self.hold[rows], self.pitch[rows], self.velocity[rows], self.curves, clips)
 

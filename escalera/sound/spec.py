@@ -19,7 +19,7 @@ from escalera.core.time.tempo import TempoPoint, tempo_map
 from escalera.sound.bank_player import bank
 from escalera.sound.clips import Recorded, heard
 from escalera.sound.content import content_key
-from escalera.sound.recordings import library
+from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ, Notes
 from escalera.sound.voices import patch
 

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from escalera.core.palette.bank import RELEASE, bank_program
 from escalera.core.palette.parameters import Settings
-from escalera.core.palette.recorded import is_recorded
+from escalera.core.palette.recorded_sounds import is_recorded
 from escalera.core.palette.sounds import BY_KEY, played_by
 from escalera.sound import compilation as compiled
 from escalera.sound.bank_player import bank

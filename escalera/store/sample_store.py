@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
-from escalera.core.samples.finding import Card
+from escalera.core.samples.finding import SampleCard
 from escalera.errors import NotFound
 from escalera.store.models import RevisionRow, SampleRow, SongRow, VersionRow, WantedRow
 
@@ -21,17 +21,16 @@ CARD = (
 )  # fmt: skip
 
 
-def all_cards(session: Session, used: dict[str, tuple[str, ...]]) -> list[Card]:
+def all_cards(session: Session, used: dict[str, tuple[str, ...]]) -> list[SampleCard]:
     """Every sample, the newest first; `used` tells in which songs each content plays."""
     return [_card(row, used) for row in session.execute(select(*CARD).order_by(SampleRow.id.desc()))]
 
 
-def _card(row: Any, used: dict[str, tuple[str, ...]]) -> Card:
-    *first, bands, envelope, favourite, licence, credit, source, doubts, rejected = row
-    return Card(
-        *first, tuple(float(x) for x in bands.split()), envelope, favourite, licence, credit, source, doubts,
-        tuple(int(x) for x in rejected.split()), used.get(first[1], ()),
-    )  # fmt: skip
+def _card(row: Any, used: dict[str, tuple[str, ...]]) -> SampleCard:
+    values = dict(row._mapping)
+    bands = tuple(float(x) for x in values.pop("bands").split())
+    rejected = tuple(int(x) for x in values.pop("rejected").split())
+    return SampleCard(**values, bands_db=bands, rejected=rejected, used_in=used.get(values["content"], ()))
 
 
 def row_of(session: Session, sample_id: int) -> SampleRow:

@@ -55,7 +55,8 @@ from escalera.web.terms import term
 from escalera.web.texts import TEXTS_DIGEST, install_texts
 
 PAGES = (
-    assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins, samples, song_samples, layout_view, sound, files, counting, versions, dev, gate, remote_work,
+    assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins,
+    samples, song_samples, layout_view, sound, files, counting, versions, dev, gate, remote_work,
 )  # fmt: skip
 COMPRESSED = [
     "text/html",

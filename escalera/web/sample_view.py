@@ -14,10 +14,10 @@ from escalera.core.document.song import Layer, Section, Song
 from escalera.core.edits.recording_edits import usual_family
 from escalera.core.energy.model import section_energy
 from escalera.core.reading.timeline import timeline
-from escalera.core.samples.finding import SORTS, WAYS, Card, Wish
+from escalera.core.samples.finding import SORTS, WAYS, SampleCard, SampleWish
 from escalera.core.samples.licences import LICENCES
-from escalera.core.samples.naming import Contradiction
-from escalera.core.samples.reading import KINDS, Reading, bars_of
+from escalera.core.samples.reading import KINDS, SampleReading, bars_of
+from escalera.core.samples.said_names import Contradiction
 from escalera.core.theory.keys import key_text
 from escalera.core.theory.pitch import nearest_fifths, pitch_label
 from escalera.services.samples import Samples
@@ -32,10 +32,10 @@ SURE, FAIR = 0.7, 0.4
 
 
 @dataclass(frozen=True)
-class Tile:
+class SampleTile:
     """A sample as its tile: the family it is glazed as, its relief, its joints, and the words beneath."""
 
-    card: Card
+    card: SampleCard
     family: str
     relief: Markup
     figures: str
@@ -43,7 +43,7 @@ class Tile:
     doubt: str
 
 
-def family_of(card: Card) -> str:
+def family_of(card: SampleCard) -> str:
     """The glaze of a sample: by what it would be laid as."""
     if card.kind == "voice":
         return "voices"
@@ -78,7 +78,7 @@ def relief(envelope: str, seconds: float, tempo: float | None, beats_a_bar: int 
     return Markup("".join(parts))  # noqa: S704: made of numbers only
 
 
-def tile_of(card: Card) -> Tile:
+def tile_of(card: SampleCard) -> SampleTile:
     """A sample's tile."""
     figures = [f"{card.tempo_bpm:.4g} bpm"] if card.tempo_bpm else []
     if card.tempo_bpm:
@@ -96,7 +96,7 @@ def tile_of(card: Card) -> Tile:
     doubt = "" if licence.cleared else "not cleared"
     if card.doubts:
         doubt = "name says otherwise"
-    return Tile(
+    return SampleTile(
         card,
         family_of(card),
         relief(card.envelope, card.seconds, card.tempo_bpm),
@@ -125,9 +125,11 @@ def surely(confidence: float) -> str:
 class Detail:
     """One sample: all that was read, where it came from, and how it fits the song that is open."""
 
-    def __init__(self, samples: Samples, card: Card, song: Song | None, section: Section | None, layer: Layer | None):
+    def __init__(
+        self, samples: Samples, card: SampleCard, song: Song | None, section: Section | None, layer: Layer | None
+    ):
         self.card, self.song, self.section, self.layer = card, song, section, layer
-        self.reading: Reading = samples.reading(card.id)
+        self.reading: SampleReading = samples.reading(card.id)
         self.doubts: tuple[Contradiction, ...] = samples.doubts(card.id)
         self.more: dict[str, Any] = samples.details(card.id)
         self.sample: Sample = samples.sample(card.id)
@@ -191,7 +193,7 @@ class Detail:
 class SampleView(PageView):
     """The wall of samples beside a song: a section goes round, and samples are tried in it."""
 
-    def __init__(self, head: Head, samples: Samples, wish: Wish, select: str, chosen: int):
+    def __init__(self, head: Head, samples: Samples, wish: SampleWish, select: str, chosen: int):
         super().__init__(head)
         numbers = [*((select or "").split(":")[1:3]), "0", "0"]
         ids = [int(n) if n.isdecimal() and len(n) < 10 else 0 for n in numbers[:2]]
@@ -234,7 +236,7 @@ class Wall:
     def __init__(
         self,
         samples: Samples,
-        wish: Wish,
+        wish: SampleWish,
         chosen: int,
         song: Song | None = None,
         section: Section | None = None,
@@ -245,7 +247,7 @@ class Wall:
         self.cards = samples.cards(wish)
         self.chosen = next((c for c in self.cards if c.id == chosen), self.cards[0] if self.cards else None)
 
-    def page(self, number: int) -> list[Tile]:
+    def page(self, number: int) -> list[SampleTile]:
         """Tiles of a page, from 0."""
         return [tile_of(c) for c in self.cards[number * PAGE : (number + 1) * PAGE]]
 

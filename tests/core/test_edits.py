@@ -22,6 +22,7 @@ from escalera.core.reading.timeline import section_bar_ticks, timeline
 from escalera.core.validation.whole import validate
 from escalera.errors import EditError, InputError
 from escalera.formats.project import read_project, write_project
+from tests.recordings import plain_sample
 from tests.songs import HATS, KICK, edits_for, ids, small_song
 
 SONG = small_song()
@@ -118,6 +119,18 @@ FOUND = run_checks(SONG)[0].key
 # kinds that need more than the small song
 ON_SHAPED = {"remove_effect", "move_effect", "switch_effect", "set_stack", "set_stack_value", "remove_stack", "clear_curve",
              "copy_curve", "untreat", "remove_throw", "unprint_layer"}  # fmt: skip
+
+
+SAMPLE = plain_sample()
+LAID = EDITS["lay_sample"](SAMPLE, V).apply(SONG)
+R = max(x.id for x in LAID.layers if x.clips)
+SHORT = EDITS["lay_sample"](plain_sample(name="Short beat", short_beats=1.0), V).apply(SONG)
+S = max(x.id for x in SHORT.layers if x.clips)
+ON_LAID = {"set_clip", "slice_clip", "exchange_sample", "tune_clip"}
+
+
+def clips(song, layer_id):
+    return layer(song, layer_id).clips
 
 
 # kind: (fields, what holds afterwards), (fields that are refused, what is said)
@@ -254,6 +267,12 @@ ROWS = {
     "balance_group": ((dict(group="Low"), lambda s: layer(s, K).level_db != layer(GROUPED, K).level_db or layer(s, B).level_db != layer(GROUPED, B).level_db), (dict(group="High"), "no group called")),
     "exchange_sound": ((dict(layer_id=P), lambda s: layer(s, P).sound_key != layer(SONG, P).sound_key and starts(s, V, P) == starts(SONG, V, P)), (dict(layer_id=99), "not in this song any more")),
     "keep_stand_in": ((dict(layer_id=P, stands_in=True), lambda s: layer(s, P).stand_in), (dict(layer_id=99), "not in this song any more")),
+    "lay_sample": ((dict(sample=SAMPLE, section_id=V), lambda s: s.samples[0].name == "Known beat" and starts(s, V, R) == [0, 7680, 15360, 23040] and clips(s, R)[0].beats == 8), (dict(sample={**SAMPLE, "seconds": -3}), "seconds “-3” cannot be used")),
+    "set_clip": ((dict(layer_id=R, number=0, values={"semitones": "3", "reversed": "true"}), lambda s: (clips(s, R)[0].semitones, clips(s, R)[0].reversed) == (3.0, True)), (dict(layer_id=R, number=0, values={"start_s": "9"}), "begin at 9 s and end at")),
+    "slice_clip": ((dict(layer_id=R, at="1/8"), lambda s: len(clips(s, R)) == 17 and starts(s, V, R)[:3] == [0, 480, 960]), (dict(layer_id=R, at="1/7"), "is not a way of cutting")),
+    "mend_clip": ((dict(layer_id=S, way="repeat tail"), lambda s: starts(s, V, S)[:3] == [0, 6720, 7680] and clips(s, S)[1].beats == 1), (dict(layer_id=S, way="trim more"), "is not a way of mending")),
+    "exchange_sample": ((dict(layer_id=R, sample=plain_sample(tempo=100.0, bars=1, name="Other")), lambda s: [x.name for x in s.samples] == ["Other"] and starts(s, V, R)[:2] == [0, 3840] and layer(s, R).name == "Other"), (dict(layer_id=P, sample=SAMPLE), "plays no recording")),
+    "tune_clip": ((dict(layer_id=R, semitones=-2), lambda s: clips(s, R)[0].semitones == pytest.approx(-2, abs=0.6)), (dict(layer_id=R, semitones=-99), "cannot be used")),
     "say_drop": ((dict(means="peak"), lambda s: s.drop_means == "peak"), (dict(means="both"), "is not a meaning of drop")),
     "set_tiles": ((dict(cells=[[V, P, 0], [V, P, 1]]), lambda s: len({p.layer_id for p in section(s, V).placements}) == 3), (dict(cells=[[C, P, 0]]), "already sound")),
     "copy_tiles": ((dict(from_id=C, to_id=V), lambda s: starts(s, V, P) == starts(SONG, C, P)), (dict(from_id=V, to_id=V), "already plays what it plays")),
@@ -301,7 +320,7 @@ ON_CARRIED = {
     "copy_join",
     "remove_build",
 }
-BASES = [(ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), (ON_GROUPED, GROUPED), ({"confirm_reading"}, GUESSED)]  # fmt: skip
+BASES = [(ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), (ON_GROUPED, GROUPED), ({"confirm_reading"}, GUESSED), (ON_LAID, LAID), ({"mend_clip"}, SHORT)]  # fmt: skip
 
 
 def base_of(kind):

@@ -26,7 +26,7 @@ from escalera.core.document.limits import (
 )
 from escalera.core.hashing import HashedOnce
 from escalera.core.samples.licences import LICENCES, UNKNOWN
-from escalera.core.samples.reading import KINDS, ZONES, Onset, Reading
+from escalera.core.samples.reading import KINDS, ZONES, Onset, SampleReading
 
 FITS = ("stretch", "slices", "speed", "alone")
 QUARTER_TICKS = 960
@@ -105,7 +105,7 @@ def _packed(array: NDArray[np.generic]) -> str:
 def sample_of(
     content: str,
     name: str,
-    reading: Reading,
+    reading: SampleReading,
     source: str = "",
     licence: str = UNKNOWN,
     credit: str = "",

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar, cast, dataclass_transform
 
 from escalera.core.document.song import Layer, NamedPattern, Section, Song
-from escalera.core.palette.recorded import is_recorded
+from escalera.core.palette.recorded_sounds import is_recorded
 from escalera.core.palette.sounds import BY_KEY, Sound
 from escalera.errors import EditError, shown
 

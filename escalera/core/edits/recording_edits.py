@@ -17,7 +17,7 @@ from escalera.core.document.recordings import QUARTER_TICKS, Clip, Sample
 from escalera.core.document.song import Layer, Placement, Section, Song
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of
 from escalera.core.edits.layer_edits import free_layer_name, in_family_order, seed_of
-from escalera.core.palette.recorded import BEAT, NOTE, PART, hit_key
+from escalera.core.palette.recorded_sounds import BEAT, NOTE, PART, hit_key
 from escalera.core.palette.sounds import BY_KEY, DRUM_SOUND, FAMILIES
 from escalera.core.reading.placements import add_pattern, ordered
 from escalera.core.reading.timeline import section_bar_ticks

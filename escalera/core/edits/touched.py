@@ -14,7 +14,8 @@ OF_SECTION = {
     "body_who": "options", "guessed": "form", "devices": "joins", "build": "joins",
 }  # fmt: skip
 OF_SONG = {
-    "layers": "layers", "samples": "layers", "patterns": "notes", "grooves": "notes", "progression": "harmony", "key": "harmony", "chords_read": "harmony", "push_ticks": "harmony",
+    "layers": "layers", "samples": "layers", "patterns": "notes",
+    "grooves": "notes", "progression": "harmony", "key": "harmony", "chords_read": "harmony", "push_ticks": "harmony",
     "tuning_hz": "harmony", "tuned_down": "harmony", "capo_fret": "harmony", "tempo_bpm": "time", "metre": "time", "lead_bars": "time",
     "buses": "mix", "master": "mix", "returns": "mix", "master_gain_db": "mix", "life": "mix", "sections": "", "next_id": "",
 }  # fmt: skip

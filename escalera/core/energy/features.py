@@ -17,13 +17,14 @@ from escalera.core.document.lanes import CONTROLS
 from escalera.core.document.song import EVERY_BEAT, Layer, Song, Variation
 from escalera.core.energy.chain import filter_power
 from escalera.core.energy.felt import FeltBars, felt_bars
-from escalera.core.energy.recorded import HIT_WORTH, ClipSound, spans_of
+from escalera.core.energy.recorded_layers import HIT_WORTH, ClipSound, spans_of
 from escalera.core.energy.shape import POWER_COLUMNS, shape_stats
 from escalera.core.energy.stats import BAND_CENTRES_HZ, INDEX, WIDTH, Stats, empty
 from escalera.core.energy.terms import K_POWER
 from escalera.core.joins import played_at
 from escalera.core.palette.effects import RETURNS
 from escalera.core.palette.profiles import note_energies, sound_index, width_of
+from escalera.core.palette.recorded_sounds import is_recorded
 from escalera.core.palette.sounds import BY_KEY, Sound
 from escalera.core.reading.events import (
     DURATION,
@@ -395,7 +396,7 @@ def _voice(song: Song, span: Span, layer: Layer) -> LayerVoice:
 def clip_sounds(song: Song, layer: Layer) -> tuple[ClipSound, ...]:
     """The clips of a recorded layer with what was read from their samples; a sample that is not known brings nothing."""
     found = []
-    for clip in layer.clips:
+    for clip in layer.clips if is_recorded(layer.sound_key) else ():
         sample = song.sample_by_content.get(clip.sample)
         known = (sample.slot_s, sample.slots, sample.onsets, sample.width) if sample else (1.0, "", "", 0.0)
         found.append(ClipSound(clip, *known))

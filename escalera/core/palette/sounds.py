@@ -6,7 +6,7 @@ The rows lie in `table`; this module finds them by key, drum role and program.
 from __future__ import annotations
 
 from escalera.core.palette.bank import bank_program, bank_sound
-from escalera.core.palette.recorded import STAND_INS, drum_of, is_recorded, recorded_sound
+from escalera.core.palette.recorded_sounds import STAND_INS, drum_of, is_recorded, recorded_sound
 from escalera.core.palette.sound_kind import FAMILIES, JOBS, Sound
 from escalera.core.palette.table import SOUNDS
 

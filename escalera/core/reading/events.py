@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from escalera.core.document.shaping import layer_in
 from escalera.core.document.song import Layer, Placement, Section, Song, Swing, Variation
-from escalera.core.palette.recorded import AS_IT_IS
+from escalera.core.palette.recorded_sounds import AS_IT_IS
 from escalera.core.palette.sounds import CHOKES
 from escalera.core.reading.section_harmony import Harmony, section_harmony
 from escalera.core.reading.timeline import Span

@@ -21,7 +21,7 @@ NEAR_TEMPO = 0.12  # so far a tempo may be from the song's to be near
 
 
 @dataclass(frozen=True, slots=True)
-class Card:
+class SampleCard:
     """What is known of a sample at a glance."""
 
     id: int
@@ -50,7 +50,7 @@ class Card:
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class SampleWish:
     """What is looked for. Empty fields ask for nothing."""
 
     words: str = ""
@@ -66,10 +66,10 @@ class Wish:
 
     @property
     def asks(self) -> bool:
-        return self != Wish(sort=self.sort)
+        return self != SampleWish(sort=self.sort)
 
 
-def wish_from(fields: Mapping[str, Any]) -> Wish:
+def wish_from(fields: Mapping[str, Any]) -> SampleWish:
     """A wish from fields of text. Raises InputError with value, limit and remedy."""
 
     def number(name: str, low: float, high: float) -> float:
@@ -92,7 +92,7 @@ def wish_from(fields: Mapping[str, Any]) -> Wish:
             )
         return value
 
-    return Wish(
+    return SampleWish(
         str(fields.get("words", "") or "")[:200],
         choice("sample_kind", ("", *KINDS), ""),
         number("tempo_low", 0, 600),
@@ -106,7 +106,7 @@ def wish_from(fields: Mapping[str, Any]) -> Wish:
     )
 
 
-def found(cards: Iterable[Card], wish: Wish) -> list[Card]:
+def found(cards: Iterable[SampleCard], wish: SampleWish) -> list[SampleCard]:
     """The cards that a wish fits; sorted by nearness where one is chosen to be near to."""
     everything = list(cards)
     words = wish.words.lower().split()
@@ -134,7 +134,7 @@ BY_WAY: dict[str, Any] = {
 }
 
 
-def _fits(card: Card, wish: Wish, words: list[str]) -> bool:
+def _fits(card: SampleCard, wish: SampleWish, words: list[str]) -> bool:
     text = f"{card.name} {card.kind} {card.key} {card.source} {LICENCES[card.licence].label}".lower()
     return (
         all(w in text or w.rstrip("s") in text for w in words)
@@ -173,7 +173,7 @@ def key_fits(key: str, wanted: str, by: int) -> bool:
     return any(frozenset((c + n) % 12 for c in own) == other for n in range(-by, by + 1))
 
 
-def distance(a: Card, b: Card) -> float:
+def distance(a: SampleCard, b: SampleCard) -> float:
     """How unlike two samples are: spectrum, length, kind, tempo and key together; 0 for the same one."""
     bands = np.array(a.bands_db) - np.array(b.bands_db) if len(a.bands_db) == len(b.bands_db) else np.full(6, 20.0)
     bands = bands - bands.mean()

@@ -22,7 +22,7 @@ class Onset:
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
+class SampleReading:
     """Facts about one recording. What cannot be read is None, and its confidence 0.
 
     `beats` is the whole length in beats of the tempo, `bars` the whole ones in it and `remainder_beats` what is left
@@ -65,16 +65,20 @@ class Reading:
         """Length in beats of its tempo, sound and silence together."""
         return None if self.tempo_bpm is None else self.seconds * self.tempo_bpm / 60.0
 
-    def corrected(self, values: dict[str, Any]) -> Reading:
+    def corrected(self, values: dict[str, Any]) -> SampleReading:
         """The reading with what a person set by hand; whoever set it is sure."""
-        sure = {f"{name}_confidence": 1.0 for name in values if name in ("tempo", "key", "pitch", "kind")}
-        found = replace(self, **{k: v for k, v in values.items() if k in WRITABLE}, **sure)
+        changes = {k: v for k, v in values.items() if k in WRITABLE}
+        for name in values:
+            if (sure := f"{name.removesuffix('_hz')}_confidence") in SURE_OF:
+                changes[sure] = 1.0
+        found = replace(self, **changes)
         if "tempo_bpm" in values and found.tempo_bpm:
             bars, rest = bars_of(found.seconds * found.tempo_bpm / 60.0, found.beats_a_bar)
             found = replace(found, bars=bars, remainder_beats=rest, tempo_confidence=1.0)
         return found
 
 
+SURE_OF = ("key_confidence", "pitch_confidence", "kind_confidence")
 WRITABLE = ("kind", "tempo_bpm", "key", "pitch_hz", "beats_a_bar", "downbeat_s", "bars", "remainder_beats")
 NEAR_BEATS = 0.12  # so much may a length miss a whole number of bars and still be called whole
 

@@ -19,6 +19,7 @@ from escalera.core.reading.brief import read_wish
 from escalera.core.reading.timeline import section_bar_ticks
 from escalera.core.validation.groove_rules import grooves
 from escalera.core.validation.harmony_rules import harmony
+from escalera.core.validation.recording_rules import recordings
 from escalera.core.validation.shaping_rules import chains, shaping
 from escalera.errors import EditError, FormatError, shown
 
@@ -42,6 +43,7 @@ def validate(song: Song) -> Song:
     shaping(song, _need)
     harmony(song, _need)
     grooves(song, _need)
+    recordings(song, _need)
     return song
 
 

@@ -1,4 +1,4 @@
-"""A recording read as a whole: blocks of sound in, a `Reading` out."""
+"""A recording read as a whole: blocks of sound in, a `SampleReading` out."""
 
 from __future__ import annotations
 
@@ -6,10 +6,10 @@ from collections.abc import Iterable, Iterator
 
 import numpy as np
 
-from escalera.core.samples.reading import Onset, Reading, bars_of
+from escalera.core.samples.reading import Onset, SampleReading, bars_of
 from escalera.listen.frames import RATE_HZ, Audio, Floats, Frames, read_frames
 from escalera.listen.kinds import kind_of
-from escalera.listen.tempo import Tempo, find_tempo, onsets_of, strength
+from escalera.listen.tempo_found import Tempo, find_tempo, onsets_of, strength
 from escalera.listen.tones import Pitch, Tones, changes_of, read_tones, settled_pitch
 
 MOST_SLOTS = 1024
@@ -18,7 +18,7 @@ HEAD_S = 4.0  # what is kept for the pitch of a single sound
 QUIET_DB = -100
 
 
-def read_recording(blocks: Iterable[Audio], rate_hz: int, channels: int) -> Reading:
+def read_recording(blocks: Iterable[Audio], rate_hz: int, channels: int) -> SampleReading:
     """Facts about a recording.
 
     `blocks` are (channels, n) at 44.1 kHz with one or two channels; `rate_hz` and `channels` are those of the file, for
@@ -44,9 +44,9 @@ def _kept(blocks: Iterable[Audio], head: list[Audio]) -> Iterator[Audio]:
         yield block
 
 
-def _nothing(frames: Frames, rate_hz: int, channels: int) -> Reading:
+def _nothing(frames: Frames, rate_hz: int, channels: int) -> SampleReading:
     said = ("It is silent.",) if frames.samples else ("It holds no sound.",)
-    return Reading(
+    return SampleReading(
         frames.seconds, rate_hz, channels, "texture", 0.0, None, 0.0, (), 4, None, None, 0.0, None, 0.0, None, None, 0.0,
         None, None, (-100.0,) * 6, 0.0, max(frames.seconds, 0.01), ((QUIET_DB,) * 6,), (), said=said,
     )  # fmt: skip
@@ -67,7 +67,7 @@ def _reading(
     tempo: Tempo,
     pitch: Pitch,
     tones: Tones,
-) -> Reading:
+) -> SampleReading:
     seconds = frames.seconds
     kind, sure = kind_of(frames, onsets, tempo, pitch, tones)
     single = kind == "hit"
@@ -83,7 +83,7 @@ def _reading(
     kick, backbeat = _drums(onsets, frames, beat_s, tempo.downbeat_s)
     whole = max(frames.whole, 1e-12)
     middle = mean[2:4].sum() / max(mean.sum(), 1e-12)
-    return Reading(
+    return SampleReading(
         round(seconds, 6), rate_hz, channels, kind, sure, tempo.bpm, tempo.confidence, tempo.others, tempo.beats_a_bar, bars, rest,
         tempo.downbeat_s, tones.key, tones.confidence, tones.tuning_cents, pitch.hz, pitch.confidence,
         round(loud, 2) if np.isfinite(loud) else None,

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from escalera.core.document.recordings import Clip, Sample
 from escalera.core.energy.stats import BAND_CENTRES_HZ
-from escalera.core.palette.recorded import AS_IT_IS
+from escalera.core.palette.recorded_sounds import AS_IT_IS
 from escalera.core.reading.events import (
     CLIP_OF,
     DURATION,
@@ -122,11 +122,12 @@ class _Played:
         return self.begin + self.whole * (1.0 - share if self.backwards else share)
 
     def ticks(self, seconds: Floats) -> NDArray[np.int32]:
+        """Ticks of moments of the section in seconds, shape (n,)."""
         share = (seconds - self.low) / max(self.high - self.low, 1e-6)
         return np.rint(self.row[START] + share * self.row[DURATION]).astype(np.int32)
 
     def slots(self) -> tuple[NDArray[np.int32], Floats, Floats] | None:
-        """Table, (start, length) in seconds and energy of the slots that are heard."""
+        """Table, (start, length) in seconds and energy of the slots that are heard, shapes (n, 5), (n, 2), (n, 6)."""
         power = self.sample.power
         if not len(power) or self.high <= self.low:
             return None
@@ -150,7 +151,7 @@ class _Played:
         return table, np.stack((first, length), axis=1), power * length[:, None]
 
     def onsets(self) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
-        """Onsets that are heard, as rows of a table, and their zones."""
+        """Onsets that are heard, as rows of a table (m, 5), and their zones, shape (m,)."""
         rows = self.sample.onset_rows
         inside = (rows[:, 0] >= self.sound.clip.start_s - 0.01) & (rows[:, 0] < self.sound.clip.end_s - 0.01)
         at = self.place(rows[inside, 0])

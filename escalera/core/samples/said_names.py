@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-from escalera.core.samples.reading import Reading
+from escalera.core.samples.reading import SampleReading
 from escalera.core.theory.keys import Key, parse_key
 from escalera.core.theory.pitch import nearest_fifths, pitch_label
 from escalera.errors import EscaleraError
@@ -66,13 +66,13 @@ def _key(words: str) -> tuple[Key | None, bool]:
     return found[-1] if found else (None, False)
 
 
-def contradictions(reading: Reading, name: str) -> tuple[Contradiction, ...]:
+def contradictions(reading: SampleReading, name: str) -> tuple[Contradiction, ...]:
     """Where a name and what is heard differ, each with what decides."""
     said = said_by(name)
     return tuple(c for c in (_tempo(reading, said), _music_key(reading, said), _note(reading, said)) if c)
 
 
-def _tempo(reading: Reading, said: Said) -> Contradiction | None:
+def _tempo(reading: SampleReading, said: Said) -> Contradiction | None:
     tempo = reading.tempo_bpm
     if not tempo or not said.tempo_bpm or abs(tempo / said.tempo_bpm - 1) <= SAME_TEMPO:
         return None
@@ -90,7 +90,7 @@ def _tempo(reading: Reading, said: Said) -> Contradiction | None:
     return Contradiction("tempo", f"{said.tempo_bpm:g} bpm", f"{tempo:.4g} bpm", f"{decides}.")
 
 
-def _music_key(reading: Reading, said: Said) -> Contradiction | None:
+def _music_key(reading: SampleReading, said: Said) -> Contradiction | None:
     if not reading.key or said.key is None:
         return None
     heard = parse_key(reading.key)
@@ -111,7 +111,7 @@ def _music_key(reading: Reading, said: Said) -> Contradiction | None:
     )
 
 
-def _note(reading: Reading, said: Said) -> Contradiction | None:
+def _note(reading: SampleReading, said: Said) -> Contradiction | None:
     if not reading.pitch_hz or said.key is None or reading.key:
         return None
     from math import log2

@@ -87,7 +87,7 @@ def onsets_of(frames: Frames, env: Floats) -> tuple[Onset, ...]:
     peaks = np.flatnonzero((env >= around) & (env > 0.12))
     found: list[Onset] = []
     for i in peaks.tolist():
-        at = i / FRAMES_A_SECOND
+        at = _exactly(frames.fine, i)
         if found and at - found[-1].at_s < 0.05:
             continue
         before = levels[max(0, i - 4) : max(1, i - 1)].min(axis=0)
@@ -110,6 +110,15 @@ def _louder(frames: Frames, levels: Floats) -> Floats:
     rise = ((after - before) * heard / (3.0, 9.0, 4.0, 4.5)).max(axis=1)
     found: Floats = np.clip(rise - 0.25, 0.0, 1.0)
     return found
+
+
+def _exactly(fine: Floats, frame: int) -> float:
+    """Seconds at which an onset of a frame begins: where the level jumps most within 2 ms, near the frame."""
+    low, high = max(2, 10 * frame - 16), min(len(fine), 10 * frame + 14)
+    if high - low < 4:
+        return frame / FRAMES_A_SECOND
+    jumps = fine[low:high] - np.maximum(fine[low - 2 : high - 2], fine[low:high].max() - 40.0)
+    return float(low + int(np.argmax(jumps)) - 1) / 1000.0 if jumps.max() > 6.0 else frame / FRAMES_A_SECOND
 
 
 class Recurrence:

@@ -1,0 +1,33 @@
+"""What must hold of recorded layers: their clips lie in samples that the song knows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from escalera.core.document.song import Song
+from escalera.core.palette.recorded_sounds import is_recorded
+from escalera.errors import shown
+
+Need = Callable[[bool, str], None]
+SHORTEST_S = 0.004
+
+
+def recordings(song: Song, need: Need) -> None:
+    """Every recorded layer plays something, and what it plays is there."""
+    contents = [s.content for s in song.samples]
+    need(len(contents) == len(set(contents)), "two of its samples have the same content")
+    for layer in song.layers:
+        if not is_recorded(layer.sound_key):
+            continue
+        name = f"layer “{shown(layer.name)}”"
+        need(bool(layer.clips), f"{name} plays a recording, and none is named")
+        for number, clip in enumerate(layer.clips, 1):
+            sample = song.sample_by_content.get(clip.sample)
+            need(sample is not None, f"{name} plays the sample “{shown(clip.sample)}”, which the song does not know")
+            need(clip.seconds >= SHORTEST_S, f"clip {number} of {name} ends before it begins")
+            need(
+                sample is None or clip.end_s <= sample.seconds + SHORTEST_S,
+                f"clip {number} of {name} ends after its sample",
+            )
+    stacked = any(is_recorded(p.sound_key) for x in song.layers for p in x.stack)
+    need(not stacked, "a recording is stacked on a sound as if it were one")
