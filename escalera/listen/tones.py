@@ -19,6 +19,7 @@ CONCERT_HZ = 440.0
 TONE_MIDDLE_S = TONE_WINDOW / RATE_HZ / 2
 TONAL = 0.5  # agreement of partials on one tuning, from which there is a key
 SHORTEST_BEAT_S = 0.4
+DEEP = 46  # below that MIDI pitch what sounds in nearly every beat is taken for a kick
 NEAR_ROWS = 4  # tenths of a second before and after a change
 OVERTONES = (
     (12, 0.3),
@@ -129,6 +130,8 @@ def _beats(frames: Frames, cents: float, beat_s: float, beats_a_bar: int, downbe
     good = (at >= 0) & (at < count) & (np.abs(semitones - pitch) < 0.35) & (pitch >= 24) & (pitch < 108)
     power = np.zeros((count, 128))
     np.add.at(power, (at[good], pitch[good]), rows[good, 2])
+    standing = np.percentile(power[:, :DEEP], 25, axis=0)
+    power[:, :DEEP] = np.maximum(power[:, :DEEP] - 1.5 * standing, 0.0)  # a kick's own pitch stands under every chord
     loud = np.sqrt(power / max(float(power.max()), 1e-12))
     pure = loud.copy()
     for semis, usual in OVERTONES:

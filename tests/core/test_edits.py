@@ -126,7 +126,15 @@ LAID = EDITS["lay_sample"](SAMPLE, V).apply(SONG)
 R = max(x.id for x in LAID.layers if x.clips)
 SHORT = EDITS["lay_sample"](plain_sample(name="Short beat", short_beats=1.0), V).apply(SONG)
 S = max(x.id for x in SHORT.layers if x.clips)
-ON_LAID = {"set_clip", "slice_clip", "exchange_sample", "tune_clip"}
+ON_LAID = {"set_clip", "slice_clip", "exchange_sample", "tune_clip", "play_speed"}
+SLICED = EDITS["slice_clip"](R, 0, "1/4").apply(LAID)
+SP = SLICED.layer_by_id[R].pattern_id
+ON_SLICED = {"change_slice", "turn_slice", "rekey_slices"}
+BY_ONSETS = EDITS["slice_clip"](R).apply(LAID)
+
+
+def slices(song):
+    return song.pattern_by_id[SP].pattern.to_list()
 
 
 def clips(song, layer_id):
@@ -272,6 +280,11 @@ ROWS = {
     "slice_clip": ((dict(layer_id=R, at="1/8"), lambda s: len(clips(s, R)) == 17 and starts(s, V, R)[:3] == [0, 480, 960]), (dict(layer_id=R, at="1/7"), "is not a way of cutting")),
     "mend_clip": ((dict(layer_id=S, way="repeat tail"), lambda s: starts(s, V, S)[:3] == [0, 6720, 7680] and clips(s, S)[1].beats == 1), (dict(layer_id=S, way="trim more"), "is not a way of mending")),
     "exchange_sample": ((dict(layer_id=R, sample=plain_sample(tempo=100.0, bars=1, name="Other")), lambda s: [x.name for x in s.samples] == ["Other"] and starts(s, V, R)[:2] == [0, 3840] and layer(s, R).name == "Other"), (dict(layer_id=P, sample=SAMPLE), "plays no recording")),
+    "change_slice": ((dict(layer_id=R, pattern_id=SP, index=0, change="later"), lambda s: [r[3] for r in slices(s)][:3] == [2, 1, 3]), (dict(layer_id=R, pattern_id=SP, index=50, change="mute"), "slices 1 to 8, no slice 51")),
+    "turn_slice": ((dict(layer_id=R, pattern_id=SP, index=1, semitones=5, reverse=True), lambda s: (clips(s, R)[-1].semitones, clips(s, R)[-1].reversed, slices(s)[1][3]) == (5.0, True, 9)), (dict(layer_id=R, pattern_id=SP, index=1, semitones=40), "at most 24 up or down")),
+    "rekey_slices": ((dict(layer_id=R, pattern_id=SP, section_id=V, pitches=[61.0, 0, 0, 0, 0, 0, 0, 0]), lambda s: abs(clips(s, R)[-1].semitones) == 1.0 and slices(s)[1][3] == 2), (dict(layer_id=R, pattern_id=SP, section_id=V, pitches=[60.0]), "have changed in the meantime")),
+    "quantise_slices": ((dict(layer_id=R, pattern_id=SP, grid_ticks=240), lambda s: all(r[0] % 240 == 0 for r in slices(s)) and len(slices(s)) == len(slices(BY_ONSETS)) > 10), (dict(layer_id=R, pattern_id=SP, grid_ticks=7), "no grid that is offered")),
+    "play_speed": ((dict(layer_id=R, times=2.0), lambda s: starts(s, V, R) == [0, 15360] and clips(s, R)[0].beats == 16), (dict(layer_id=R, times=3.0), "Choose half or double")),
     "tune_clip": ((dict(layer_id=R, semitones=-2), lambda s: clips(s, R)[0].semitones == pytest.approx(-2, abs=0.6)), (dict(layer_id=R, semitones=-99), "cannot be used")),
     "say_drop": ((dict(means="peak"), lambda s: s.drop_means == "peak"), (dict(means="both"), "is not a meaning of drop")),
     "set_tiles": ((dict(cells=[[V, P, 0], [V, P, 1]]), lambda s: len({p.layer_id for p in section(s, V).placements}) == 3), (dict(cells=[[C, P, 0]]), "already sound")),
@@ -320,7 +333,7 @@ ON_CARRIED = {
     "copy_join",
     "remove_build",
 }
-BASES = [(ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), (ON_GROUPED, GROUPED), ({"confirm_reading"}, GUESSED), (ON_LAID, LAID), ({"mend_clip"}, SHORT)]  # fmt: skip
+BASES = [(ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), (ON_GROUPED, GROUPED), ({"confirm_reading"}, GUESSED), (ON_LAID, LAID), ({"mend_clip"}, SHORT), (ON_SLICED, SLICED), ({"quantise_slices"}, BY_ONSETS)]  # fmt: skip
 
 
 def base_of(kind):

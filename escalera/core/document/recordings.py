@@ -32,6 +32,7 @@ FITS = ("stretch", "slices", "speed", "alone")
 QUARTER_TICKS = 960
 SILENT_DB = -100
 MAX_ONSETS = 1500
+KEY_KNOWN = 0.35  # a key that is less sure moves nothing
 Floats = NDArray[np.float64]
 
 
@@ -116,7 +117,7 @@ def sample_of(
     kept = sorted(sorted(reading.onsets, key=lambda o: -o.strength)[:MAX_ONSETS], key=lambda o: o.at_s)
     return Sample(
         content, name[:200] or "Recording", round(reading.seconds, 6), min(2, reading.channels), reading.kind,
-        float(reading.tempo_bpm or 0.0), reading.beats_a_bar, reading.key or "", float(reading.pitch_hz or 0.0),
+        float(reading.tempo_bpm or 0.0), reading.beats_a_bar, (reading.key or "") if reading.key_confidence >= KEY_KNOWN else "", float(reading.pitch_hz or 0.0),
         float(reading.tuning_cents or 0.0), float(reading.integrated_lufs if reading.integrated_lufs is not None else -120.0),
         reading.width, reading.slot_s, _packed(levels), _packed(_onset_array(kept)), source, licence, credit, made,
     )  # fmt: skip

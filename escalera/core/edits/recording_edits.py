@@ -225,18 +225,20 @@ def with_clip(song: Song, layer: Layer, number: int, clip: Clip) -> Song:
     return song.with_layer(replace(layer, clips=clips))
 
 
-def _clip_rows(song: Song, layer: Layer) -> list[int]:
+def clip_patterns(song: Song, layer: Layer) -> list[int]:
     """Patterns in which a layer plays clips, by id."""
     own = {p.pattern_id for s in song.bodies for p in s.placements if p.layer_id == layer.id} | {layer.pattern_id}
     return [i for i in sorted(own) if i in song.pattern_by_id and song.pattern_by_id[i].pattern.has_clips]
 
 
-def _with_patterns(song: Song, changed: dict[int, Pattern]) -> Song:
+def with_patterns(song: Song, changed: dict[int, Pattern]) -> Song:
+    """The song with some patterns exchanged, by id."""
     patterns = tuple(replace(e, pattern=changed[e.id]) if e.id in changed else e for e in song.patterns)
     return replace(song, patterns=patterns)
 
 
-def _added(layer: Layer, clips: list[Clip]) -> Layer:
+def added(layer: Layer, clips: list[Clip]) -> Layer:
+    """A layer with further clips. EditError where no more fit."""
     if len(layer.clips) + len(clips) > MAX_CLIPS:
         raise EditError(
             f"{layer.name} would have {len(layer.clips) + len(clips)} clips; at most {MAX_CLIPS} fit. Cut it at fewer places."
@@ -261,13 +263,13 @@ class SliceClip:
             raise EditError(f"Nothing begins inside clip {self.number + 1} of {layer.name}. Cut it on a grid instead.")
         first = len(layer.clips)
         pieces = [_slice(clip, a, b) for a, b in zip(ticks, ticks[1:])]
-        song = song.with_layer(_added(layer, pieces))
+        song = song.with_layer(added(layer, pieces))
         changed = {}
-        for pattern_id in _clip_rows(song, layer):
+        for pattern_id in clip_patterns(song, layer):
             pattern = song.pattern_by_id[pattern_id].pattern
             rows = [row for old in pattern.to_list() for row in _sliced(old, self.number, first, ticks)]
             changed[pattern_id] = pattern.with_rows(rows)
-        return _with_patterns(song, changed)
+        return with_patterns(song, changed)
 
     def summary(self, song: Song) -> str:
         return f"{layer_of(song, self.layer_id).name}: clip {self.number + 1} cut into slices"
@@ -338,13 +340,13 @@ class MendClip:
 def _relaid(song: Song, layer: Layer, number: int, length: int, rows: list[list[int]]) -> Song:
     """The patterns of a layer that play a clip from their beginning, with other rows in its place."""
     changed = {}
-    for pattern_id in _clip_rows(song, layer):
+    for pattern_id in clip_patterns(song, layer):
         pattern = song.pattern_by_id[pattern_id].pattern
         mine = [r for r in pattern.to_list() if r[2] == CLIP and r[3] == number]
         if len(mine) == 1 and mine[0][0] == 0:
             others = [r for r in pattern.to_list() if r not in mine and r[0] < length]
             changed[pattern_id] = Pattern(length, [*others, *rows])
-    return _with_patterns(song, changed)
+    return with_patterns(song, changed)
 
 
 def _stretch(song: Song, layer: Layer, number: int, whole: int, longer: int) -> Song:
@@ -361,7 +363,7 @@ def _repeat_tail(song: Song, layer: Layer, number: int, whole: int, longer: int)
     if missing > length:
         raise EditError(f"More is missing of clip {number + 1} than there is of it. Stretch it, or leave a gap.")
     tail = replace(_slice(clip, length - missing, length), fade_in_ms=TAIL_FADE_MS)
-    song = song.with_layer(_added(layer, [tail]))
+    song = song.with_layer(added(layer, [tail]))
     rows = [[0, length, CLIP, number, 0, VELOCITY], [length, missing, CLIP, len(layer.clips), 0, VELOCITY]]
     return _relaid(song, layer, number, longer, rows)
 
@@ -404,8 +406,8 @@ class ExchangeSample:
         rest = replace(song, layers=tuple(x for x in song.layers if x.id != layer.id))
         name = free_layer_name(rest, clean_name(sample.name)) if named else layer.name
         song = song.with_layer(replace(layer, clips=(clip,), name=name, source=sample.source[:200]))
-        changed = {i: clip_pattern(clip, song.metre.bar_ticks) for i in _clip_rows(song, layer)}
-        return with_sample(_with_patterns(song, changed), sample)
+        changed = {i: clip_pattern(clip, song.metre.bar_ticks) for i in clip_patterns(song, layer)}
+        return with_sample(with_patterns(song, changed), sample)
 
     def summary(self, song: Song) -> str:
         return f"{layer_of(song, self.layer_id).name}: exchanged for the recording {shown(self.sample.get('name', ''))}"
