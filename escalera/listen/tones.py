@@ -156,7 +156,7 @@ def _beats(frames: Frames, cents: float, beat_s: float, beats_a_bar: int, downbe
     )
 
 
-def settled_pitch(audio: Audio, loudest_s: float) -> Pitch:
+def settled_pitch(audio: Audio) -> Pitch:
     """The pitch a single sound settles on: the phase of its strongest low partial over the part where it holds.
 
     `audio` is (channels, n) at 44.1 kHz, at most a few seconds of it are heard. A sweep at the beginning is left out by

@@ -32,7 +32,7 @@ def read_recording(blocks: Iterable[Audio], rate_hz: int, channels: int) -> Samp
     onsets = onsets_of(frames, env)
     starts_s = _starts(frames)
     tempo = find_tempo(frames, env, onsets, changes_of(frames))
-    pitch = settled_pitch(np.concatenate(head, axis=1)[:, : int(HEAD_S * RATE_HZ)], starts_s)
+    pitch = settled_pitch(np.concatenate(head, axis=1)[:, : int(HEAD_S * RATE_HZ)])
     tones = read_tones(frames, 60.0 / tempo.bpm if tempo.bpm else 0.5, tempo.beats_a_bar, tempo.downbeat_s)
     return _reading(frames, rate_hz, channels, onsets, starts_s, tempo, pitch, tones)
 

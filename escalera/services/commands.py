@@ -18,6 +18,7 @@ from escalera.core.reading.groove_reading import groove_beat
 from escalera.core.rhythm.beat import Beat
 from escalera.errors import EditError, shown
 from escalera.services import library
+from escalera.services.sample_hearing import slice_pitches
 from escalera.services.starting import take_next
 
 if TYPE_CHECKING:
@@ -126,6 +127,12 @@ def _with_sample(fields: Fields, song: Song, studio: Studio) -> Read:
     return [read_command({**rest, **{f"sample.{name}": str(value) for name, value in sample.items()}}, song)], ""
 
 
+def _rekey_slices(fields: Fields, song: Song, studio: Studio) -> Read:
+    """What slices sound at is heard in their audio."""
+    layer_id, pattern_id = (whole_number(fields.get(name), "number", 1) for name in ("layer_id", "pattern_id"))
+    return _as("rekey_slices", fields, song, pitches=slice_pitches(song, layer_id, pattern_id))
+
+
 def _place_idea(fields: Fields, song: Song, studio: Studio) -> Read:
     """An idea brought back; words and recordings are brought in by hand."""
     idea = studio.ideas.idea(whole_number(fields.get("idea_id"), "idea"))
@@ -150,4 +157,5 @@ PREPARED: dict[str, Prepared] = {
     "place_idea": Prepared(_place_idea, _idea_placed),
     "lay_sample": Prepared(_with_sample),
     "exchange_sample": Prepared(_with_sample),
+    "rekey_slices": Prepared(_rekey_slices),
 }

@@ -22,6 +22,7 @@ from escalera.core.theory.keys import key_text
 from escalera.core.theory.pitch import nearest_fifths, pitch_label
 from escalera.services.samples import Samples
 from escalera.store.repository import Head
+from escalera.web.clip_view import ClipView
 from escalera.web.page_view import PageView
 from escalera.web.song_view import Selection, some_section
 
@@ -178,7 +179,7 @@ class Detail:
     @property
     def bars_said(self) -> str:
         r = self.reading
-        bars = f"{r.bars} of {r.beats_a_bar} beats" if r.bars else "less than one"
+        bars = f"{r.bars} bar{'s' if r.bars != 1 else ''} of {r.beats_a_bar} beats" if r.bars else "less than a bar"
         rest = r.remainder_beats or 0.0
         if not rest:
             return bars
@@ -193,7 +194,7 @@ class Detail:
 class SampleView(PageView):
     """The wall of samples beside a song: a section goes round, and samples are tried in it."""
 
-    def __init__(self, head: Head, samples: Samples, wish: SampleWish, select: str, chosen: int):
+    def __init__(self, head: Head, samples: Samples, wish: SampleWish, select: str, chosen: int, number: int = 0):
         super().__init__(head)
         numbers = [*((select or "").split(":")[1:3]), "0", "0"]
         ids = [int(n) if n.isdecimal() and len(n) < 10 else 0 for n in numbers[:2]]
@@ -201,6 +202,7 @@ class SampleView(PageView):
         layer = self.song.layer_by_id.get(ids[1])
         self.layer = layer if layer is not None and layer.clips else None
         self.wall = Wall(samples, wish, chosen, self.song, self.section, self.layer)
+        self.clips = ClipView(self.song, self.section, self.layer, number) if self.layer else None
 
     @property
     def selection(self) -> Selection:

@@ -18,7 +18,7 @@ from escalera.web.sample_view import Wall
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("samples", __name__, url_prefix="/samples")
-FIELDS = ("words", "sample_kind", "tempo_low", "tempo_high", "key", "transposed_by", "way", "used_in", "near", "sort")
+FIELDS = ("words", "sample_kind", "tempo_low", "tempo_high", "key", "transposed_by", "has", "used_in", "near", "sort")
 
 
 def number_of(name: str) -> int:

@@ -10,7 +10,15 @@ from flask.typing import ResponseReturnValue
 from escalera.core.edits.edit import section_of
 from escalera.core.palette.sounds import DRUM_SOUND, FAMILIES
 from escalera.core.samples.finding import wish_from
-from escalera.services.sample_hearing import in_song_wav, landing, with_laid
+from escalera.services.sample_hearing import (
+    in_song_wav,
+    laid_layer,
+    landing,
+    mended,
+    part_wav,
+    with_laid,
+    without_layer,
+)
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
 from escalera.web import samples as library_page
@@ -25,13 +33,15 @@ MOST_AT_ONCE = 60
 
 def view_of(head: Head) -> SampleView:
     values = request.values
-    return SampleView(head, studio().samples, wish_from(values), values.get("select", ""), number_of("chosen"))
+    return SampleView(
+        head, studio().samples, wish_from(values), values.get("select", ""), number_of("chosen"), number_of("clip")
+    )
 
 
 def context(view: SampleView) -> dict[str, Any]:
     return {
         **library_page.context(view.wall), "view": view, "song": view.song, "head": view.head, "place": "samples",
-        "families": FAMILIES, "drums": tuple(DRUM_SOUND), "songs": {},
+        "clips": view.clips, "slice": number_of("slice"), "families": FAMILIES, "drums": tuple(DRUM_SOUND), "songs": {},
     }  # fmt: skip
 
 
@@ -56,22 +66,45 @@ def more(song_id: int) -> ResponseReturnValue:
 
 
 def _fragments(head: Head, outcome: Outcome | None) -> str:
-    return render_template(
-        "samples/_song_changed.html", **context(view_of(head)), summary=outcome.summary if outcome else ""
-    )
+    view = view_of(head)
+    made = _new_layer(outcome)
+    if made:  # what was laid in is chosen, to be cut and mended
+        view = SampleView(
+            head, studio().samples, wish_from(request.values), f"section:{view.section.id}:{made}", number_of("chosen")
+        )
+    return render_template("samples/_song_changed.html", **context(view), summary=outcome.summary if outcome else "")
+
+
+def _new_layer(outcome: Outcome | None) -> int:
+    """The recorded layer that an edit brought; 0 where it brought none."""
+    if outcome is None or outcome.before is None:
+        return 0
+    old = outcome.before.layer_by_id
+    return next((x.id for x in outcome.head.song.layers if x.clips and x.id not in old), 0)
 
 
 @blueprint.get("/<int:revision_id>/<int:section_id>/<int:sample_id>.wav")
 def tried(song_id: int, revision_id: int, section_id: int, sample_id: int) -> ResponseReturnValue:
-    """A section with a sample laid in it, from its first sample to its last; 0 is the section as it stands."""
-    song = studio().state(song_id, revision_id)
+    """What a sample would play in a section, by itself; 0 is the section as it stands, without the layer that is asked about."""
+    song, layer_id, rendering = studio().state(song_id, revision_id), number_of("layer"), studio().rendering
     section_of(song, section_id)
     if sample_id:
-        sample = studio().samples.sample(sample_id)
-        values = request.args
-        song = with_laid(
-            song, sample, section_id, values.get("use", "loop"), values.get("family", ""), number_of("layer")
-        )
+        use, family = request.args.get("use", "loop"), request.args.get("family", "")
+        after = with_laid(song, studio().samples.sample(sample_id), section_id, use, family, layer_id)
+        sound = part_wav(rendering, after, section_id, laid_layer(song, after, layer_id))
+    else:
+        sound = in_song_wav(rendering, without_layer(song, layer_id) if layer_id else song, section_id)
+    answer = Response(sound, mimetype="audio/wav")
+    answer.headers["Cache-Control"] = "no-store"
+    return answer
+
+
+@blueprint.get("/<int:revision_id>/<int:section_id>/mend.wav")
+def mend(song_id: int, revision_id: int, section_id: int) -> ResponseReturnValue:
+    """A section with a clip brought onto whole bars in one of the ways."""
+    song = mended(
+        studio().state(song_id, revision_id), number_of("layer"), number_of("clip"), request.args.get("way", "")
+    )
     answer = Response(in_song_wav(studio().rendering, song, section_id), mimetype="audio/wav")
     answer.headers["Cache-Control"] = "no-store"
     return answer

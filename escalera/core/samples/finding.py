@@ -99,7 +99,7 @@ def wish_from(fields: Mapping[str, Any]) -> SampleWish:
         number("tempo_high", 0, 600),
         str(fields.get("key", "") or "")[:40],
         int(number("transposed_by", 0, 6)),
-        choice("way", WAYS, "any"),
+        choice("has", WAYS, "any"),
         str(fields.get("used_in", "") or "")[:120],
         int(number("near", 0, 2**31 - 1)),
         choice("sort", SORTS, "newest"),

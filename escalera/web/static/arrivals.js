@@ -50,7 +50,8 @@ export function arrivals(changed) {
       if (list.length > 3) say(`${sent} of ${list.length} sent`, "calm");
       watch();
     }
-    if (refused.length) say(refused.slice(0, 3).join(" ") + (refused.length > 3 ? ` And ${refused.length - 3} more.` : ""));
+    if (refused.length)
+      say(refused.slice(0, 3).join(" ") + (refused.length > 3 ? ` And ${refused.length - 3} more.` : ""));
     watch();
   }
   async function watch() {
@@ -60,7 +61,12 @@ export function arrivals(changed) {
       const answer = await fetch("/samples/arrivals").catch(() => null);
       if (!answer?.ok) break;
       const now = await answer.json(),
-        text = JSON.stringify([Math.floor(now.count / 8), Math.floor(now.read / 8), now.waiting > 0, now.making === null]);
+        text = JSON.stringify([
+          Math.floor(now.count / 8),
+          Math.floor(now.read / 8),
+          now.waiting > 0,
+          now.making === null,
+        ]);
       const line = document.getElementById("bringing-said");
       if (line && now.making !== null) line.textContent = `The program’s own samples are being made: ${now.making} %`;
       else if (line) line.textContent = `${now.waiting} to be read`;

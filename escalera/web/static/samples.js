@@ -14,14 +14,13 @@ const root = byId("samples"),
 const field = (name) => /** @type {HTMLInputElement | null} */ (document.querySelector(`#state [name=${name}]`));
 let chosen = Number(document.querySelector(".sample.chosen")?.getAttribute("data-sample") ?? 0);
 const wish = () => fieldsOf(byId("find"));
-const here = () => ({ ...wish(), chosen, ...(song ? { select: field("select").value } : {}) });
+const kept = () => ({ select: field("select").value, clip: field("clip").value, slice: field("slice").value });
+const here = () => ({ ...wish(), chosen, ...(song ? kept() : {}) });
 const post = (name, values = {}) =>
   htmx.ajax("POST", `/samples/${name}`, { source: root, swap: "none", values: { ...values, ...here() } });
 const queue = song ? pageQueue(root, path) : null;
 const refresh = () =>
-  queue
-    ? queue.ask("show", here())
-    : htmx.ajax("GET", "/samples/wall", { source: root, swap: "none", values: here() });
+  queue ? queue.ask("show", here()) : htmx.ajax("GET", "/samples/wall", { source: root, swap: "none", values: here() });
 const tiles = () => all(".sample");
 const tile = (id) => byId(`sample-${id}`);
 const { bring, dropped, watch } = arrivals(refresh);
@@ -44,33 +43,40 @@ const round = trying({
 });
 const section = () => field("select").value.split(":")[1];
 const layer = () => field("select").value.split(":")[2] ?? "0";
-function triedUrl(id) {
+const address = (file, values = {}) =>
+  `${path}/${field("base").value}/${section()}/${file}.wav?${new URLSearchParams(values)}`;
+const replaced = () => (layer() === "0" ? {} : { layer: layer() });
+// The section as it stands, without what is to be exchanged; and what a sample would play in it.
+const under = () => address("0", replaced());
+function over(id) {
   const form = document.querySelector("[data-lay]"),
     lay = form ? fieldsOf(form) : {},
     own = Number(lay.sample_id) === id ? { use: lay.use, family: lay.family } : {};
-  return `${path}/${field("base").value}/${section()}/${id}.wav?${new URLSearchParams({ ...own, ...(layer() !== "0" && id ? { layer: layer() } : {}) })}`;
+  return address(String(id), { ...own, ...replaced() });
 }
-function inLoop(id) {
-  const url = triedUrl(id);
-  if (round.playing() === url) return round.stop();
+function go(base, part = "") {
+  if (round.base() === base && round.part() === part) return round.stop();
   quiet();
   if (rail.player.playing) rail.player.stop();
-  round.play(url);
+  round.play(base, part);
 }
+const inLoop = (id) => (id ? go(under(), over(id)) : go(address("0")));
 function alone(id) {
   const element = tile(id);
   if (!element) return;
-  if (round.playing()) round.stop();
+  if (round.base()) round.stop();
   if (rail?.player.playing) rail.player.stop();
   hear(`/samples/${id}/${element.dataset.content}.wav`, element);
 }
 function marks() {
-  for (const button of all("[data-hear-in]")) {
-    const url = round.playing(),
-      on = url !== "" && url.includes(`/${button.dataset.hearIn}.wav`);
-    button.setAttribute("aria-pressed", String(on));
+  const tried = round.part().match(/\/(\d+)\.wav/)?.[1] ?? (round.base() ? "0" : "");
+  for (const button of all("[data-hear-mend]")) {
+    const way = `way=${button.dataset.hearMend.replace(" ", "+")}`;
+    button.setAttribute("aria-pressed", String(round.base().endsWith(way)));
   }
-  for (const each of tiles()) each.classList.toggle("round", round.playing().includes(`/${each.dataset.sample}.wav`));
+  for (const button of all("[data-hear-in]"))
+    button.setAttribute("aria-pressed", String(button.dataset.hearIn === tried));
+  for (const each of tiles()) each.classList.toggle("round", each.dataset.sample === tried);
 }
 
 // choosing ------------------------------------------------------------------------------------------------------------------
@@ -87,7 +93,7 @@ function choose(id, sound = true) {
   if (field("chosen")) field("chosen").value = String(id);
   tile(id).focus({ preventScroll: true });
   tile(id).scrollIntoView({ block: "nearest" });
-  if (sound && round.playing()) round.play(triedUrl(id));
+  if (sound && round.base()) round.play(under(), over(id));
   else if (sound) alone(id);
   clearTimeout(waiting);
   waiting = setTimeout(
@@ -188,11 +194,20 @@ const clicks = {
   "[data-remove]": (button) => post(`${button.dataset.remove}/remove`),
   "[data-tempo]": (button) => post(`${chosen}/correct`, { tempo_bpm: button.dataset.tempo }),
   "[data-reject]": (button) =>
-    post(`${button.dataset.reject}/rejected`, { song_id: song, rejected: button.dataset.was === "1" ? "0" : "1" }).then(refresh),
+    post(`${button.dataset.reject}/rejected`, { song_id: song, rejected: button.dataset.was === "1" ? "0" : "1" }).then(
+      refresh,
+    ),
   "[data-exchange]": (button) =>
     queue.post("edits", { kind: "exchange_sample", layer_id: layer(), sample_id: button.dataset.exchange, ...here() }),
+  "[data-slice]": (button) => chooseSlice(Number(button.dataset.slice)),
+  "[data-hear-mend]": (button) =>
+    go(address("mend", { layer: layer(), clip: field("clip").value, way: button.dataset.hearMend })),
   "[data-more]": (button) =>
-    htmx.ajax("GET", `${path}/more`, { target: button, swap: "outerHTML", values: { ...here(), page: button.dataset.more } }),
+    htmx.ajax("GET", `${path}/more`, {
+      target: button,
+      swap: "outerHTML",
+      values: { ...here(), page: button.dataset.more },
+    }),
 };
 const forms = {
   "[data-lay]": lay,
@@ -205,7 +220,50 @@ const changes = {
   "#files": (input) => bring(input.files).then(() => (input.value = "")),
   "#folder": (input) => bring(input.files).then(() => (input.value = "")),
   "#find select": refresh,
+  "#clip-number": (list) => {
+    field("clip").value = list.value;
+    refresh();
+  },
+  "[data-tick]": (box) => {
+    box.form.elements[box.dataset.tick].value = String(box.checked);
+    box.form.requestSubmit();
+  },
 };
+// Slices: the arrows go from one to the next, what is done to one is heard at once.
+function chooseSlice(index) {
+  const list = all(".slice");
+  if (!list[index]) return;
+  field("slice").value = String(index);
+  for (const each of list) {
+    const on = Number(each.dataset.slice) === index;
+    each.setAttribute("aria-selected", String(on));
+    each.tabIndex = on ? 0 : -1;
+  }
+  for (const button of all("#slice-tools [data-do]")) {
+    const told = JSON.parse(button.dataset.do);
+    if ("index" in told) button.dataset.do = JSON.stringify({ ...told, index });
+  }
+  list[index].focus({ preventScroll: true });
+}
+function sliceKey(event) {
+  const at = event.target.closest?.(".slice")?.dataset.slice;
+  if (at === undefined) return false;
+  const index = Number(at),
+    press = (change) =>
+      all("#slice-tools [data-do]")
+        .find((button) => JSON.parse(button.dataset.do).change === change)
+        ?.click();
+  if (event.key === "ArrowLeft") chooseSlice(index - 1);
+  else if (event.key === "ArrowRight") chooseSlice(index + 1);
+  else if (event.key === "ArrowUp") press("octave up");
+  else if (event.key === "ArrowDown") press("octave down");
+  else if (event.key === "Delete" || event.key === "Backspace") press("mute");
+  else if (event.key === ",") press("earlier");
+  else if (event.key === ".") press("later");
+  else return false;
+  event.preventDefault();
+  return true;
+}
 let typingWait = 0;
 byId("find").addEventListener("input", (event) => {
   if (/** @type {HTMLElement} */ (event.target).tagName === "SELECT") return;
@@ -241,7 +299,7 @@ if (song) {
     clicks,
     forms,
     changes,
-    early: (event, pass) => pass === "plain" && gridKey(event),
+    early: (event, pass) => pass === "plain" && (gridKey(event) || sliceKey(event)),
     keys: { "/": find },
     fields: ["find-words"],
     step: (by) =>
@@ -251,7 +309,10 @@ if (song) {
         refresh();
       }),
     settled: (fresh) => {
-      if (fresh) round.forget();
+      if (fresh) {
+        round.forget();
+        if (round.base()) round.play(address("0"));
+      }
       settled();
     },
   });
@@ -281,6 +342,8 @@ if (song) {
   });
   document.addEventListener("htmx:afterSettle", settled);
 }
+// The section as it stands is made ready while the wall is looked at, so that the first sample tried in it sounds soon.
+if (song) setTimeout(() => round.ready(under()), 700);
 if (document.querySelector(".bringing")) watch();
 landings();
-window.escalera = Object.assign(window.escalera ?? {}, { round: () => round.playing(), say });
+window.escalera = Object.assign(window.escalera ?? {}, { round: () => round.part() || round.base(), say });

@@ -1,12 +1,14 @@
 // A section that goes round while samples are tried in it: each takes over at the next beat, in the same place of the round.
+// The section and what is tried are two sounds on one clock, so that only what changes has to be made.
 import { say } from "./shell.js";
 
 const AHEAD_S = 0.05,
-  CROSS_S = 0.02;
+  CROSS_S = 0.02,
+  ROOM = 0.8; // both together stay below full scale
 
 // `context` gives the audio clock, `volume` the level in dB, `beat` the seconds of a beat, `told` is called when what sounds changes.
 export function trying({ context, volume, beat, told }) {
-  let now = null, // { url, gain, source, at, length }
+  let round = null, // { at, base, part }, the two each { url, gain, source } or null
     asked = 0;
   const buffers = new Map();
 
@@ -15,59 +17,71 @@ export function trying({ context, volume, beat, told }) {
       const answer = await fetch(url);
       if (!answer.ok) throw new Error((await answer.text()).replace(/<[^>]+>/g, " ").trim());
       buffers.set(url, await context().decodeAudioData(await answer.arrayBuffer()));
-      if (buffers.size > 8) buffers.delete(buffers.keys().next().value);
+      if (buffers.size > 12) buffers.delete(buffers.keys().next().value);
     }
     return buffers.get(url);
   }
-  // Begin with a section, or go over to another state of it at the next beat.
-  async function play(url) {
-    const mine = ++asked,
-      audio = context();
+  // Let a section go round, with something laid over it or nothing (""): what changes takes over at the next beat.
+  async function play(base, part = "") {
+    const mine = ++asked;
     try {
-      await audio.resume();
-      const piece = await buffer(url);
-      if (mine === asked) take(piece, url);
+      await context().resume();
+      const pieces = await Promise.all([buffer(base), part ? buffer(part) : null]);
+      if (mine === asked) take(base, part, pieces);
     } catch (error) {
       if (mine === asked) say(error.message || "That could not be made to sound. Load the page again.");
     }
   }
-  function take(piece, url) {
+  function take(base, part, [under, over]) {
+    const now = context().currentTime + AHEAD_S,
+      at = round?.at ?? now,
+      when = round ? at + Math.ceil((now - at) / beat()) * beat() : now,
+      rise = round ? CROSS_S : 0.3;
+    round = {
+      at,
+      base: round?.base?.url === base ? round.base : swap(round?.base, base, under, when, at, rise),
+      part: round?.part?.url === part ? round.part : swap(round?.part, part, over, when, at, rise),
+    };
+    told();
+  }
+  function swap(old, url, piece, when, at, rise) {
     const audio = context(),
-      source = audio.createBufferSource(),
+      level = ROOM * 10 ** (volume() / 20);
+    if (old) {
+      old.gain.gain.setValueAtTime(level, when);
+      old.gain.gain.linearRampToValueAtTime(0, when + CROSS_S);
+      old.source.stop(when + CROSS_S + 0.05);
+    }
+    if (!piece) return null;
+    const source = audio.createBufferSource(),
       gain = audio.createGain();
     source.buffer = piece;
     source.loop = true;
     source.connect(gain).connect(audio.destination);
-    let when = audio.currentTime + AHEAD_S,
-      at = when;
-    const level = 10 ** (volume() / 20);
-    if (now) {
-      const since = when - now.at,
-        step = beat();
-      when = now.at + Math.ceil(since / step) * step;
-      at = now.at;
-      now.gain.gain.setValueAtTime(level, when);
-      now.gain.gain.linearRampToValueAtTime(0, when + CROSS_S);
-      now.source.stop(when + CROSS_S + 0.05);
-      gain.gain.setValueAtTime(0, when);
-      gain.gain.linearRampToValueAtTime(level, when + CROSS_S);
-    } else {
-      gain.gain.setValueAtTime(0, when);
-      gain.gain.linearRampToValueAtTime(level, when + 0.3);
-    }
+    gain.gain.setValueAtTime(0, when);
+    gain.gain.linearRampToValueAtTime(level, when + rise);
     source.start(when, (when - at) % piece.duration);
-    now = { url, gain, source, at, length: piece.duration };
-    told(url);
+    return { url, gain, source };
   }
   function stop() {
     asked += 1;
-    if (!now) return;
+    if (!round) return;
     const audio = context();
-    now.gain.gain.cancelScheduledValues(audio.currentTime);
-    now.gain.gain.setTargetAtTime(0, audio.currentTime, 0.02);
-    now.source.stop(audio.currentTime + 0.15);
-    now = null;
-    told("");
+    for (const each of [round.base, round.part]) {
+      if (!each) continue;
+      each.gain.gain.cancelScheduledValues(audio.currentTime);
+      each.gain.gain.setTargetAtTime(0, audio.currentTime, 0.02);
+      each.source.stop(audio.currentTime + 0.15);
+    }
+    round = null;
+    told();
   }
-  return { play, stop, playing: () => now?.url ?? "", forget: () => buffers.clear() };
+  return {
+    play,
+    stop,
+    base: () => round?.base?.url ?? "",
+    part: () => round?.part?.url ?? "",
+    ready: (url) => buffer(url).catch(() => null),
+    forget: () => buffers.clear(),
+  };
 }
