@@ -7,12 +7,14 @@ from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 from typing import Any
 
+import numpy as np
 from flask import current_app
 from markupsafe import Markup, escape
 
 from escalera.core.bench.group_bands import group_bands
 from escalera.core.bench.line_choice import hook_of, makers_for
 from escalera.core.document.chord_text import write_chordline
+from escalera.core.document.recordings import Sample
 from escalera.core.document.song import ROLES, Layer, Section, Song, uses_pattern
 from escalera.core.edits.edit import id_in
 from escalera.core.edits.target_edits import phrase_text
@@ -25,6 +27,7 @@ from escalera.core.lines.line_reading import LineReading
 from escalera.core.lines.makers import Maker
 from escalera.core.moves.suggestions import APART
 from escalera.core.palette.effects import NOTE_VALUES, RETURNS
+from escalera.core.palette.recorded_sounds import BEAT, PART
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
 from escalera.core.reading.phrase_frames import line_reading
 from escalera.core.reading.slips import Slip, find_slips
@@ -121,8 +124,12 @@ def wall_row(
     shift: int,
     chosen: tuple[int, int] | None,
     by_devices: frozenset[tuple[int, int]] = frozenset(),
+    relief: tuple[str, float] = ("", 0.0),
 ) -> Markup:
-    """The buttons of one row of the wall; only their labels hold words of the user, and are escaped."""
+    """The buttons of one row of the wall; only their labels hold words of the user, and are escaped.
+
+    `relief` is what a recorded layer's tiles show of its sound, and the bars it takes.
+    """
     section_names, glaze = dict(names), family.replace(" ", "-")
     parts = []
     for index, t in enumerate(row):
@@ -135,14 +142,45 @@ def wall_row(
             f'<button type="button" role="gridcell" tabindex="-1" class="tile {t.state} fam-{glaze}{marks}"'
             f' id="t{t.section_id}-{t.layer_id}-{t.phrase}" data-tile="{t.section_id}:{t.layer_id}:{t.phrase}"'
             f' style="grid-column:{t.first_bar + shift}/span {t.bars}" aria-selected="{"false" if bare else "true"}"'
-            f' aria-label="{escape(f"{name}, {section_names[t.section_id]}, {t.said}{said}")}">{"" if bare else _fill(t)}</button>'
+            f' aria-label="{escape(f"{name}, {section_names[t.section_id]}, {t.said}{said}")}">{"" if bare else _fill(t, relief)}</button>'
         )
     return Markup("".join(parts))
 
 
-def _fill(tile: Tile) -> str:
-    """What of a tile is coloured: all of it, or the stretches that sound."""
-    return "".join(f'<i style="left:{100 * a:g}%;right:{100 - 100 * b:g}%"></i>' for a, b in tile.filled) or "<i></i>"
+def _fill(tile: Tile, relief: tuple[str, float]) -> str:
+    """What of a tile is coloured: all of it, or the stretches that sound; a recording shows its own envelope on it."""
+    drawn = ""
+    if relief[0]:
+        size = 100 * relief[1] / max(tile.bars, 1)
+        drawn = f'<u class="relief" style="background-image:url(&quot;{relief[0]}&quot;);background-size:{size:g}% 100%"></u>'
+    plain = "".join(f'<i style="left:{100 * a:g}%;right:{100 - 100 * b:g}%"></i>' for a, b in tile.filled) or "<i></i>"
+    return plain + drawn
+
+
+@lru_cache(maxsize=512)
+def _relief(slots: str, slot_s: float, start_s: float, end_s: float) -> str:
+    """The envelope of a stretch of a recording as a picture of its own, for tiles; empty where nothing was read."""
+    power = Sample("", "-", end_s, slots=slots, slot_s=slot_s).power.sum(axis=1)
+    level = np.sqrt(power[int(start_s / slot_s) : max(int(start_s / slot_s) + 1, round(end_s / slot_s))])
+    if not len(level) or level.max() <= 0:
+        return ""
+    steps = np.interp(np.linspace(0, len(level) - 1, 33), np.arange(len(level)), level / level.max()) ** 0.7
+    top = "".join(f"L{3 * i} {12 - 10.5 * v:.1f}" for i, v in enumerate(steps))
+    low = "".join(f"L{3 * i} {12 + 10.5 * v:.1f}" for i, v in reversed(list(enumerate(steps))))
+    drawn = f"<path fill='%23fff4dd' fill-opacity='.8' d='M0 12{top}{low}Z'/>"
+    head = "<svg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 96 24' preserveAspectRatio='none'>"
+    return "data:image/svg+xml," + f"{head}{drawn}</svg>".replace("<", "%3C").replace(">", "%3E")
+
+
+def relief_of(song: Song, layer: Layer) -> tuple[str, float]:
+    """What a layer's tiles show of its sound, and the bars it takes; nothing for a layer that plays notes."""
+    if not layer.clips or layer.sound_key not in (BEAT, PART):
+        return "", 0.0
+    clip = layer.clips[0]
+    sample = song.sample_by_content.get(clip.sample)
+    if sample is None:
+        return "", 0.0
+    return _relief(sample.slots, sample.slot_s, clip.start_s, clip.end_s), clip.length_ticks / song.metre.bar_ticks
 
 
 def looks_alike(a: Song, b: Song) -> bool:
@@ -150,7 +188,8 @@ def looks_alike(a: Song, b: Song) -> bool:
 
     def layers(song: Song) -> list[tuple[object, ...]]:
         return [
-            (x.id, x.name, x.family, x.sound_key, x.muted, x.reason, x.aside, x.group, x.stand_in) for x in song.layers
+            (x.id, x.name, x.family, x.sound_key, x.clips, x.muted, x.reason, x.aside, x.group, x.stand_in)
+            for x in song.layers
         ]
 
     def sections(song: Song) -> list[tuple[object, ...]]:
@@ -253,7 +292,19 @@ class SongView:
             chosen = (s.section_id, s.phrase) if s.what == "tile" and s.layer_id == layer.id else None
             there = devices.get(layer.id, frozenset())
             rows.append(
-                WallRow(layer, wall_row(layer.name, layer.family, row, names, self.song.lead_bars, chosen, there))
+                WallRow(
+                    layer,
+                    wall_row(
+                        layer.name,
+                        layer.family,
+                        row,
+                        names,
+                        self.song.lead_bars,
+                        chosen,
+                        there,
+                        relief_of(self.song, layer),
+                    ),
+                )
             )
         return rows
 
