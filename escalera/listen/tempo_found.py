@@ -90,11 +90,7 @@ def onsets_of(frames: Frames, env: Floats) -> tuple[Onset, ...]:
         at = _exactly(frames.fine, i)
         if found and at - found[-1].at_s < 0.05:
             continue
-        before = levels[max(0, i - 4) : max(1, i - 1)].min(axis=0)
-        rise = levels[i : i + 3].max(axis=0) - before
-        loud = levels[i : i + 3].max(axis=0)
-        score = np.where(loud > levels.max(axis=0) - 30.0, rise, 0.0) * (1.3, 1.0, 0.8)
-        zone = ("low", "middle", "high")[int(np.argmax(score))]
+        zone = _zone(frames.zones[i : i + 7].max(axis=0))
         found.append(Onset(round(at, 3), round(float(env[i]), 3), zone))
     return tuple(found)
 
@@ -106,10 +102,18 @@ def _louder(frames: Frames, levels: Floats) -> Floats:
     padded = np.concatenate((np.repeat(rows[:1] - 20.0, 4, axis=0), rows))
     before = np.mean([padded[i : i + len(rows)] for i in range(3)], axis=0)
     after = np.maximum(rows, np.concatenate((rows[1:], rows[-1:])))
-    heard = rows > rows.max(axis=0) - 35.0
-    rise = ((after - before) * heard / (3.0, 9.0, 4.0, 4.5)).max(axis=1)
-    found: Floats = np.clip(rise - 0.25, 0.0, 1.0)
+    heard = rows > np.maximum(rows.max(axis=0) - 35.0, total.max() - 32.0)
+    rise = ((after - before) * heard / (4.5, 10.0, 5.5, 6.0)).max(axis=1)
+    found: Floats = np.clip(1.5 * (rise - 0.45), 0.0, 1.0)
     return found
+
+
+def _zone(power: Floats) -> str:
+    """Where most of an onset lies: low, middle or high, from its powers in the three."""
+    low, middle, high = (10.0 * np.log10(p + 1e-12) for p in power)
+    if low > max(middle, high) - 2.0:
+        return "low"
+    return "high" if high > middle + 2.0 else "middle"
 
 
 def _exactly(fine: Floats, frame: int) -> float:
