@@ -113,7 +113,7 @@ def _zone(power: Floats) -> str:
     low, middle, high = (10.0 * np.log10(p + 1e-12) for p in power)
     if low > max(middle, high) - 2.0:
         return "low"
-    return "high" if high > middle + 2.0 else "middle"
+    return "high" if high > middle + 5.2 else "middle"
 
 
 def _exactly(fine: Floats, frame: int) -> float:

@@ -151,7 +151,6 @@ def fitted(one: Recorded, whole: int, semitones: float, turned: bool = False) ->
         round(clip.start_s * RATE_HZ) - (EDGE if turned and begins else 0),
         total + (EDGE if (begins if turned else ends) else 0),
     )
-    source = source - source.mean(axis=1, keepdims=True)  # a constant offset would click at every cut
     if turned:
         source = np.ascontiguousarray(source[:, ::-1])
     after = source.shape[1] - total  # what follows the clip, for it to fade in

@@ -18,7 +18,8 @@ def kept(source: Audio, moved: Audio, semitones: float) -> Audio:
     """`moved` with the envelope that `source` has at the same share of its length. Both (channels, n); the shape of `moved`."""
     out = np.empty_like(moved)
     for channel in range(len(moved)):
-        out[channel] = _one(source[min(channel, len(source) - 1)], moved[channel])
+        first = source[min(channel, len(source) - 1)]
+        out[channel] = _one(first, _one(first, moved[channel]))  # twice, since envelopes are smooth and peaks are not
     level = np.sqrt(np.mean(moved**2) + 1e-12) / np.sqrt(np.mean(out**2) + 1e-12)
     found: Audio = (out * np.float32(level)).astype(np.float32)
     return found

@@ -16,6 +16,7 @@ from escalera.errors import InputError
 RATE_HZ = 44_100
 LEAST, MOST = 0.25, 4.0  # length after against before
 MOST_SEMITONES = 24.0
+AS_LONG = 2  # samples by which rounding may differ: nothing is stretched for them
 SHORTEST = 64  # samples below which nothing is stretched
 Audio = NDArray[np.float32]
 
@@ -41,8 +42,8 @@ def stretched(audio: Audio, length: int, semitones: float = 0.0) -> Audio:
         return _padded(audio, max(0, length))
     ratio = length / audio.shape[1]
     check_ratio(ratio, semitones)
-    if abs(ratio - 1.0) < 1e-9 and abs(semitones) < 1e-6:
-        return audio
+    if abs(length - audio.shape[1]) <= AS_LONG and abs(semitones) < 1e-6:
+        return _padded(audio, length)
     from bungee_python import bungee
 
     clean = np.ascontiguousarray(np.nan_to_num(audio, nan=0.0, posinf=0.0, neginf=0.0).T)

@@ -295,8 +295,8 @@ def _slice(clip: Clip, low: int, high: int) -> Clip:
         a, b = clip.start_s + clip.end_s - b, clip.start_s + clip.end_s - a
     return replace(
         clip,
-        start_s=round(a, 6),
-        end_s=round(b, 6),
+        start_s=round(a, 9),
+        end_s=round(b, 9),
         beats=(high - low) / QUARTER_TICKS,
         fade_in_ms=clip.fade_in_ms if low == 0 else 0.0,
         fade_out_ms=clip.fade_out_ms if high == length else 0.0,
