@@ -53,19 +53,22 @@ def new(title: str, tempo: str, metre: str, key: str, school: str, form: str, st
 @click.command("import")
 @click.argument("file", type=click.Path(path_type=Path))
 def bring_in(file: Path) -> None:
-    """Bring in a project or MIDI FILE; prints only the new id."""
-    from escalera.services.importing import import_file
+    """Bring in a project, bundle or MIDI FILE; prints only the new id."""
+    from escalera.formats.bundle import is_bundle
+    from escalera.services.importing import import_bundle, import_file
 
-    found = import_file(file.name, file.read_bytes())
-    for line in found.report:
-        click.echo(line, err=True)
+    with file.open("rb") as source:
+        bundled = is_bundle(source.read(4))
     with studio() as opened:
+        found = import_bundle(file, opened.samples) if bundled else import_file(file.name, file.read_bytes())
+        for line in found.report:
+            click.echo(line, err=True)
         click.echo(opened.add_song(found.song, "Imported"))
 
 
 @click.command()
 @click.argument("song")
-@click.option("--format", "key", required=True, help="midi, wav, flac, json or cue.")
+@click.option("--format", "key", required=True, help="midi, wav, flac, json, bundle, rights, joins or cue.")
 @click.option(
     "--stems", is_flag=True, help="One audio file a layer: in a zip when PATH ends in .zip, else in a folder."
 )

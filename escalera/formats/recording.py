@@ -5,6 +5,7 @@ Everything comes out at 44.1 kHz with one or two channels; nothing is held whole
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -21,6 +22,7 @@ RATES_HZ = (8_000, 192_000)
 MAX_CHANNELS = 16
 BLOCK_FRAMES = 65_536
 SHORTEST_S = 0.005
+FULL = 8_388_607.0
 OFFSET = 2e-3  # a mean of the samples from which on it is no accident
 M4A = b"ftyp"
 IMAGES = {
@@ -137,6 +139,27 @@ def _to_sides(block: NDArray[np.float32]) -> NDArray[np.float32]:
     return np.stack((block[:, 0::2].mean(axis=1), block[:, 1::2].mean(axis=1)), axis=1)
 
 
+def _digest(said: str, channels: int) -> Any:
+    return hashlib.blake2b(f"{said} {channels}".encode(), digest_size=16)
+
+
+def content_of(path: Path) -> str:
+    """The content of a kept file, from its samples. Raises FormatError for what is no such file."""
+    import soundfile
+
+    try:
+        with soundfile.SoundFile(path) as source:
+            if (source.samplerate, source.format, source.subtype) != (RATE_HZ, "FLAC", "PCM_24") or source.channels > 2:
+                raise FormatError("It is no FLAC of 24 bits at 44.1 kHz with one or two channels.")
+            digest = _digest(source.comment or "", source.channels)
+            while len(block := source.read(BLOCK_FRAMES, dtype="int32", always_2d=True)):
+                digest.update((block >> 8).tobytes())
+    except soundfile.LibsndfileError as error:
+        raise FormatError(f"It cannot be read ({shown(error, 60)}).") from error
+    found: str = digest.hexdigest()
+    return found
+
+
 class RecordingWriter:
     """A recording as the store keeps it: 24-bit FLAC at 44.1 kHz, its loudest sample below full scale, the factor in its comment,
     a constant offset, which would click at every cut, taken off.
@@ -159,21 +182,26 @@ class RecordingWriter:
         self._count += block.shape[1]
         self._file.write(block.T)
 
-    def finish(self) -> None:
-        """Write the FLAC file, and put the raw one away."""
+    def finish(self) -> str:
+        """Write the FLAC file and put the raw one away; gives the content: a hash of what is kept, the same for the same sound."""
         import soundfile
 
         self._file.close()
         offset = (self._sum / max(1, self._count)).astype(np.float32)
         offset[np.abs(offset) < OFFSET] = 0.0
         scale = max(1.0, (self._peak + float(np.abs(offset).max())) * 1.0001)
+        said = f"scale={scale:.9g}" if scale > 1.0 else ""
+        digest = _digest(said, self._channels)
         with soundfile.SoundFile(self._target, "w", RATE_HZ, self._channels, "PCM_24", format="FLAC") as out:
-            if scale > 1.0:
-                out.comment = f"scale={scale:.9g}"
+            if said:
+                out.comment = said
             with soundfile.SoundFile(self._raw) as source:
                 for block in source.blocks(BLOCK_FRAMES, dtype="float32", always_2d=True):
-                    out.write((block - offset) / np.float32(scale))
+                    steps = np.rint((block - offset) / np.float32(scale) * FULL).astype(np.int32)
+                    digest.update(steps.tobytes())
+                    out.write(steps << 8)
         self._raw.unlink()
+        return digest.hexdigest()
 
     def give_up(self) -> None:
         """Leave nothing behind."""

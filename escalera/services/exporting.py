@@ -15,16 +15,19 @@ import numpy as np
 from escalera.core.document.song import Layer, Song
 from escalera.core.energy.join_cues import join_cues
 from escalera.core.joins import played
+from escalera.core.reading.rights import rights_csv
 from escalera.core.reading.tiles import where
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
 from escalera.errors import InputError, RenderStopped, shown
 from escalera.formats.audio import AudioWriter
+from escalera.formats.bundle import write_bundle
 from escalera.formats.midi_write import write_midi
 from escalera.formats.project import write_project
 from escalera.formats.wav_cues import write_wav_cues
 from escalera.services.join_service import cues_csv
 from escalera.services.rendering import Rendering
+from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ
 
 
@@ -163,11 +166,23 @@ def _join_table(song: Song, rendering: Rendering, options: Options, path: Path) 
     path.write_text(cues_csv(song), "utf-8")
 
 
+def _bundle(song: Song, rendering: Rendering, options: Options, path: Path) -> None:
+    """The project with the recordings that are there; those that are missing keep their place in it."""
+    found = {s.content: library.path(s.content) for s in song.samples}
+    write_bundle(write_project(song), {content: file for content, file in found.items() if file}, path)
+
+
+def _rights(song: Song, rendering: Rendering, options: Options, path: Path) -> None:
+    path.write_text(rights_csv(song), "utf-8")
+
+
 FORMATS: dict[str, ExportFormat] = {row.key: row for row in (
     ExportFormat("midi", "MIDI file", "Notes, tempo, metre, key and a marker per section; a track per layer.", "mid", "audio/midi", _midi),
     ExportFormat("wav", "WAV", "The mix under −1 dBTP, or one file per layer.", "wav", "audio/wav", _audio, True),
     ExportFormat("flac", "FLAC", "As WAV, in about half the space.", "flac", "audio/flac", _audio, True),
     ExportFormat("json", "Project file", "Everything, to open here again or elsewhere.", "json", "application/json", _project),
+    ExportFormat("bundle", "Project with its recordings", "The project file and the audio its recorded layers play, as one zip.", "zip", "application/zip", _bundle),
+    ExportFormat("rights", "Table of samples", "Every recording the song uses: source, licence, credit line, and what is not cleared.", "csv", "text/csv", _rights),
     ExportFormat("joins", "Table of joins", "What carries every join, in bars.beats and clock time, to build it again elsewhere.", "csv", "text/csv", _join_table),
     ExportFormat("cue", "Cue sheet", "Sections with bars and clock times, and the layers, as text.", "txt", "text/plain", _cue),
 )}  # fmt: skip

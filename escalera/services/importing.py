@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import secrets
+import shutil
 from bisect import bisect_right
 from contextlib import suppress
 from dataclasses import dataclass, replace
-from pathlib import PurePath
+from pathlib import Path, PurePath
+from typing import TYPE_CHECKING
 
 from escalera.cleaning import clean_line
 from escalera.core.document.limits import MAX_BARS
@@ -17,11 +20,16 @@ from escalera.core.theory.keys import Key, parse_key
 from escalera.core.time.metre import DENOMINATORS, MAX_NUMERATOR, Metre
 from escalera.core.validation.whole import validate
 from escalera.errors import FormatError, InputError
+from escalera.formats.bundle import read_bundle
 from escalera.formats.midi_read import MidiFacts, read_midi
 from escalera.formats.project import read_project
 from escalera.services.import_grid import on_found_bars
 from escalera.services.import_parts import make_layers, place_notes, played_from
 from escalera.services.import_sections import add_sections, marked_bars, named_parts, song_key, tempo_at
+from escalera.sound.recording_files import library
+
+if TYPE_CHECKING:
+    from escalera.services.samples import Samples
 
 TEMPO_STEP = 240
 SILENT_END_BARS = 4  # whole bars of silence after the last note that are kept
@@ -36,13 +44,31 @@ class Imported:
     reading: MusicReading | None = None
 
 
+def import_bundle(path: Path, samples: Samples) -> Imported:
+    """A song from a bundle on disk; its recordings enter the library's folder, all of them or none. Raises FormatError."""
+    aside = samples.folder / f".{secrets.token_hex(8)}"
+    project, files = read_bundle(path, aside)
+    try:
+        song = read_project(project)
+        samples.keep_files(files)
+    finally:
+        shutil.rmtree(aside, ignore_errors=True)
+    missing = [s.name for s in song.samples if not library.has(s.content)]
+    report = [f"The project and {len(files)} of its recordings were read as they are."]
+    if missing:
+        report.append(f"Missing: {', '.join(missing[:12])}. Their readings stand in until the files are brought in.")
+    return Imported(song, tuple(report))
+
+
 def import_file(name: str, data: bytes) -> Imported:
     """A song from a project or MIDI file; the kind is told by its content. Raises FormatError."""
     if data[:4] == b"MThd":
         return import_midi(data, clean_line(PurePath(name).stem.replace("_", " "), 80) or "Imported")
     if data.lstrip()[:1] == b"{":
         return Imported(read_project(data), ("The project was read as it is.",))
-    raise FormatError("This is neither a MIDI file nor an Escalera project. Choose a file that ends in .mid or .json.")
+    raise FormatError(
+        "This is neither a MIDI file nor an Escalera project. Choose a file that ends in .mid, .json or .zip."
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,6 +9,7 @@ from escalera.core.checks import CHECKS, judged, next_steps
 from escalera.core.document.song import Layer, Section, Song
 from escalera.core.palette.effects import RETURNS
 from escalera.core.reading.brief import WISHES, read_brief
+from escalera.core.reading.rights import open_points, used_samples
 from escalera.store.repository import Entry
 from escalera.store.version_store import Named
 
@@ -95,6 +96,11 @@ def used(song: Song) -> Iterator[str]:
     for bus in song.buses:
         if bus.devices:
             yield f"Bus of {bus.family}: {', '.join(d.kind.label for d in bus.devices)}"
+    for u in used_samples(song):
+        said = ", ".join(x for x in (u.sample.source, u.licence.label, u.sample.credit) if x)
+        yield f"Sample {u.sample.name}, in {', '.join(u.layers)}: {said}"
+    for point in open_points(song):
+        yield f"Not cleared: {point}"
     if song.master:
         yield f"The mix: {', '.join(d.kind.label for d in song.master)}"
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -48,7 +47,6 @@ def reading_from(plain: dict[str, Any]) -> SampleReading:
 def read_file(path: Path, keep_in: Path | None = None) -> ReadFile:
     """Read a recording; with a folder, keep it there under its content. Raises FormatError, and then keeps nothing."""
     head = heading(path)
-    digest = hashlib.blake2b(digest_size=16)
     writer = (
         RecordingWriter(keep_in / f".{path.name[:40]}.{id(path):x}.flac", 1 if head.channels == 1 else 2)
         if keep_in
@@ -56,11 +54,10 @@ def read_file(path: Path, keep_in: Path | None = None) -> ReadFile:
     )
     seen = _Seen()
     try:
-        reading = read_recording(seen.through(blocks_of(path), digest, writer), head.rate_hz, head.channels)
+        reading = read_recording(seen.through(blocks_of(path), writer), head.rate_hz, head.channels)
         if seen.peak < SILENT:
             raise FormatError("It is silent, or holds nothing but an offset. Choose another one.")
-        if writer is not None:
-            writer.finish()
+        content = writer.finish() if writer is not None else ""
     except BaseException:
         if writer is not None:
             writer.give_up()
@@ -68,7 +65,6 @@ def read_file(path: Path, keep_in: Path | None = None) -> ReadFile:
     said = reading.said
     if head.seconds > 0 and abs(head.seconds - reading.seconds) > LIES_BY * max(head.seconds, 0.2):
         said = (*said, f"The file promises {head.seconds:.4g} s and holds {reading.seconds:.4g} s.")
-    content = digest.hexdigest()
     kept = None
     if writer is not None and keep_in is not None:
         kept = keep_in / f"{content}.flac"
@@ -82,9 +78,8 @@ class _Seen:
     def __init__(self) -> None:
         self.peak = 0.0
 
-    def through(self, blocks: Iterator[Audio], digest: Any, writer: RecordingWriter | None) -> Iterator[Audio]:
+    def through(self, blocks: Iterator[Audio], writer: RecordingWriter | None) -> Iterator[Audio]:
         for block in blocks:
-            digest.update(np.rint(block * 8_388_607.0).astype(np.int32).tobytes())
             self.peak = max(self.peak, float(np.ptp(block, axis=1).max(initial=0.0)) / 2)
             if writer is not None:
                 writer.write(block)

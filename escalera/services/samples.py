@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import secrets
 import shutil
 from collections.abc import Callable, Mapping
 from pathlib import Path
@@ -108,23 +109,37 @@ class Samples:
 
     def add_audio(self, name: str, audio: Audio, source: str, licence: str, made: str) -> int:
         """Keep sound that the program made, (channels, n) at 44.1 kHz, as a sample with how it was made."""
-        import hashlib
-
-        content = hashlib.blake2b(np.rint(audio * 8_388_607.0).astype(np.int32).tobytes(), digest_size=16).hexdigest()
+        aside = self.folder / f".{secrets.token_hex(8)}.flac"
+        writer = RecordingWriter(aside, len(audio))
+        writer.write(audio)
+        content = writer.finish()
         with self._database.read() as session:
             known = shelf.by_content(session, content)
-            if known is not None:
-                return known.id
-        writer = RecordingWriter(self.folder / f".{content}.flac", len(audio))
-        writer.write(audio)
-        writer.finish()
+        if known is not None:
+            aside.unlink()
+            return known.id
         kept = self.folder / f"{content}.flac"
-        (self.folder / f".{content}.flac").replace(kept)
+        aside.replace(kept)
         reading = read_recording([audio], RATE_HZ, len(audio))
         read = ReadFile(reading, content, kept, "")
         row = row_from(read, name, "", source, licence)
         row.made = made[:300]
         return self._enter(row, read)
+
+    def keep_files(self, files: list[Path]) -> None:
+        """Take kept recordings, named by their content, into the folder: all of them, or none where one fails."""
+        taken: list[Path] = []
+        try:
+            for file in files:
+                target = self.folder / file.name
+                if not target.exists():
+                    file.replace(target)
+                    taken.append(target)
+        except OSError:
+            for target in taken:
+                target.unlink(missing_ok=True)
+            raise
+        library.changed()
 
     # finding ---------------------------------------------------------------------------------------------------
 

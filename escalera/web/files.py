@@ -2,19 +2,26 @@
 
 from __future__ import annotations
 
+import tempfile
+from pathlib import Path
+
 from flask import Blueprint, redirect, render_template, request, send_file, session, url_for
 from flask.typing import ResponseReturnValue
+from werkzeug.datastructures import FileStorage
 
 from escalera.cleaning import clean_line
 from escalera.core.edits.edit import whole_number
+from escalera.core.reading.rights import open_points
 from escalera.errors import InputError
+from escalera.formats.bundle import is_bundle
 from escalera.formats.project import project_schema
 from escalera.services.exporting import FORMATS, format_of
-from escalera.services.importing import import_file
+from escalera.services.importing import Imported, import_bundle, import_file
 from escalera.store.job_store import Job
 from escalera.web.song_view import song_view, studio
 
 blueprint = Blueprint("files", __name__)
+BUNDLE_BYTES = 1_500_000_000  # a project with its recordings is large; MIDI and JSON have limits of their own
 QUICK_S = 5.0  # so long an answer waits for a file that needs no sound
 
 
@@ -22,17 +29,30 @@ QUICK_S = 5.0  # so long an answer waits for a file that needs no sound
 def bring_in() -> ResponseReturnValue:
     message = ""
     if request.method == "POST":
+        request.max_content_length = BUNDLE_BYTES
         upload = request.files.get("file")
         try:
             if upload is None or not upload.filename:
                 raise InputError("No file was chosen. Choose a MIDI file or an Escalera project.")
-            found = import_file(upload.filename, upload.read())
+            found = _imported(upload)
             song_id = studio().add_song(found.song, "Imported")
             session["import_report"] = [song_id, list(found.report)[:12]]
             return redirect(url_for("stair.page", song_id=song_id))
         except InputError as error:
             message = str(error)
     return render_template("files/import.html", message=message), 422 if message else 200
+
+
+def _imported(upload: FileStorage) -> Imported:
+    """What was sent: a bundle goes to disk first, since it may be large."""
+    start = upload.stream.read(4)
+    upload.stream.seek(0)
+    if not is_bundle(start):
+        return import_file(upload.filename or "", upload.read())
+    with tempfile.TemporaryDirectory(dir=studio().folder) as folder:
+        path = Path(folder) / "bundle.zip"
+        upload.save(path)
+        return import_bundle(path, studio().samples)
 
 
 @blueprint.get("/songs/<int:song_id>/handover")
@@ -44,6 +64,7 @@ def handover(song_id: int) -> ResponseReturnValue:
         song=view.song,
         head=view.head,
         formats=FORMATS,
+        not_cleared=open_points(view.song),
         selected=clean_line(request.args.get("select", ""), 80),
     )
 
