@@ -91,11 +91,16 @@ class Samples:
         library.changed()
         return id
 
-    def add_own(self, tell: Tell = lambda share: None, wanted: Callable[[], bool] = lambda: True) -> int:
-        """Make the program's own samples that are not there yet; how many were made."""
+    def add_own(
+        self,
+        tell: Tell = lambda share: None,
+        wanted: Callable[[], bool] = lambda: True,
+        only: frozenset[str] = frozenset(),
+    ) -> int:
+        """Make the program's own samples that are not there yet, all or those of some names; how many were made."""
         with self._database.read() as session:
             there = {c.name for c in shelf.all_cards(session, {}) if c.source == OWN_SOURCE}
-        rows = [s for s in own_samples() if s.name not in there]
+        rows = [s for s in own_samples() if s.name not in there and (not only or s.name in only)]
         for number, (sample, audio) in enumerate(made_samples(rows)):
             if not wanted():
                 return number

@@ -4,10 +4,12 @@ import json
 import sqlite3
 
 import pytest
+import soundfile
 from click.testing import CliRunner
 
 from escalera.cli import main
 from escalera.formats.midi_write import write_midi
+from tests.recordings import RATE, loop
 from tests.songs import small_song
 
 
@@ -68,9 +70,45 @@ def test_rendering_measuring_and_energy(run, tmp_path):
 
 
 def test_demo_songs_are_put_on_an_empty_shelf_only(run):
-    assert "2 demo songs" in run("demo", "--seed-only").stderr
+    assert "3 demo songs" in run("demo", "--seed-only").stderr
     assert "they are kept" in run("demo", "--seed-only").stderr
-    assert len(run("songs").stdout.splitlines()) == 2
+    assert len(run("songs").stdout.splitlines()) == 3
+
+
+def test_recordings_are_read_fitted_and_kept(run, tmp_path):
+    audio, _ = loop("drums", 112.0, 2)
+    file = tmp_path / "Beat 56.wav"
+    soundfile.write(file, audio.T, RATE)
+    (tmp_path / "bad.wav").write_bytes(b"no sound")
+    found = json.loads(run("read", str(file), "--json").stdout)
+    assert [
+        set(f)
+        >= {
+            "file",
+            "kind",
+            "seconds",
+            "tempo_bpm",
+            "bars",
+            "remainder_beats",
+            "key",
+            "pitch_hz",
+            "bands_db",
+            "onsets_s",
+        }
+        for f in found
+    ] == [True]
+    assert found[0]["tempo_bpm"] == pytest.approx(112, rel=0.01) and found[0]["bars"] == 2 and found[0]["key"] is None
+    both = run("read", str(file), str(tmp_path / "bad.wav"))
+    assert "2 bars" in both.stdout and "not audio" in both.stderr
+    out = tmp_path / "fitted.wav"
+    run("fit", str(file), "-o", str(out), "--tempo", "126", "--semitones", "2")
+    assert soundfile.info(out).frames == round(audio.shape[1] * 112 / 126)
+    run("fit", str(file), "-o", str(out), "--bars", "3", "--tempo", "112")
+    assert soundfile.info(out).frames == round(3 * 4 * 60 / 112 * RATE)
+    added = run("samples", "add", str(tmp_path))
+    assert "2 brought in" in added.stdout and "1 refused" in added.stdout and "bad.wav" in added.stderr
+    listed = json.loads(run("samples", "--json").stdout)
+    assert {row["name"] for row in listed} == {"Beat 56", "fitted"} and listed[0]["licence"] == "unknown"
 
 
 @pytest.mark.parametrize(("args", "says"), [
@@ -78,7 +116,7 @@ def test_demo_songs_are_put_on_an_empty_shelf_only(run):
     (("import", "none.mid"), "No such file"), (("measure", "none.wav"), "No such file"), (("new", "--tempo", "9"), "9 bpm lies outside"),
     (("serve", "--host", "0.0.0.0"), "ESCALERA_PASSCODE"), (("backup", "nowhere/x.db"), "does not exist"), (("render", "1", "-o", "x.wav", "--bars", "a"), "not a range of bars"),
     (("chords", "H7 C"), "Write B7 or Bb7"), (("chords", ""), "no chords in an empty line"), (("times", "--tempo", "900"), "900 bpm lies outside 30 to 300"), (("key", "none.mid"), "neither the id"),
-    (("groove", "boom zap"), "“zap” is not a word"), (("grooves", "--like", "none.mid"), "No such file"),
+    (("read", "none.wav"), "No such file"), (("fit", "none.wav", "-o", "x.wav"), "No such file"), (("groove", "boom zap"), "“zap” is not a word"), (("grooves", "--like", "none.mid"), "No such file"),
 ])  # fmt: skip
 def test_an_error_is_one_plain_line_and_status_two(run, args, says):
     result = run(*args, status=2)

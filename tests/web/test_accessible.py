@@ -8,7 +8,7 @@ pytestmark = pytest.mark.browser
 
 PLACES = (
     "/", "/new", "/import", "/bin", "/ideas", "/components", "/songs/1", "/songs/1?select=song", "/songs/1?select=mix:0", "/songs/1?select=layer", "/songs/1/handover",
-    "/songs/1/harmony", "/songs/1/groove", "/songs/1/bench", "/songs/1/joins", "/songs/2/joins?select=section:9",
+    "/songs/1/harmony", "/songs/1/groove", "/songs/1/bench", "/songs/1/joins", "/songs/2/joins?select=section:9", "/samples", "/songs/1/samples",
 )  # fmt: skip
 DIALOGS = {
     "m": "#arranging",
