@@ -27,6 +27,7 @@ from benchmarks.harmony import harmony
 from benchmarks.joins import joins
 from benchmarks.layouts import layouts
 from benchmarks.memory import memory
+from benchmarks.samples import samples
 from benchmarks.songs import CACHE_MB, generated, large
 from benchmarks.table import REFERENCE_S, print_over, reference_s, row, seconds
 from escalera.core.document.song import Song
@@ -275,6 +276,7 @@ def main() -> int:
     bench(benchmark)
     joins()
     layouts()
+    samples()
     memory()
     prediction()
     print(f"\nTook {time.perf_counter() - start:.0f} s")

@@ -28,7 +28,8 @@ def kick(rng, at_hz=48.0):
 
 def snare(rng):
     t = np.arange(int(0.22 * RATE)) / RATE
-    return 0.5 * rng.standard_normal(len(t)) * np.exp(-t * 22) + 0.5 * np.sin(2 * np.pi * 190 * t) * np.exp(-t * 30)
+    wires = np.convolve(rng.standard_normal(len(t)), np.ones(5) / 2.2, "same")  # wires are darker than white noise
+    return 0.5 * wires * np.exp(-t * 22) + 0.5 * np.sin(2 * np.pi * 190 * t) * np.exp(-t * 30)
 
 
 def hat(rng, length=0.05):

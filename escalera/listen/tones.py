@@ -17,7 +17,7 @@ from escalera.listen.frames import RATE_HZ, TONE_HOP, TONE_WINDOW, Audio, Frames
 TONE_S = TONE_HOP / RATE_HZ
 CONCERT_HZ = 440.0
 TONE_MIDDLE_S = TONE_WINDOW / RATE_HZ / 2
-TONAL = 0.5  # agreement of partials on one tuning, from which there is a key
+TONAL = 0.46  # agreement of partials on one tuning, from which there is a key
 SHORTEST_BEAT_S = 0.4
 DEEP = 46  # below that MIDI pitch what sounds in nearly every beat is taken for a kick
 NEAR_ROWS = 4  # tenths of a second before and after a change

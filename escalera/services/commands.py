@@ -11,14 +11,16 @@ from escalera.core.commands import read_command
 from escalera.core.document.song import Song
 from escalera.core.edits import Edit
 from escalera.core.edits.beat_edits import as_rows
-from escalera.core.edits.edit import section_of, sound_of, whole_number
+from escalera.core.edits.edit import layer_of, section_of, sound_of, whole_number
 from escalera.core.edits.groove_edits import groove_of
+from escalera.core.edits.recording_edits import clip_of
 from escalera.core.ideas import PlaceIdea
 from escalera.core.reading.groove_reading import groove_beat
 from escalera.core.rhythm.beat import Beat
 from escalera.errors import EditError, shown
 from escalera.services import library
-from escalera.services.sample_hearing import slice_pitches
+from escalera.services.sample_hearing import clip_pitch, slice_pitches
+from escalera.services.sample_making import beat_of
 from escalera.services.starting import take_next
 
 if TYPE_CHECKING:
@@ -127,6 +129,32 @@ def _with_sample(fields: Fields, song: Song, studio: Studio) -> Read:
     return [read_command({**rest, **{f"sample.{name}": str(value) for name, value in sample.items()}}, song)], ""
 
 
+def _take_loop_beat(fields: Fields, song: Song, studio: Studio) -> Read:
+    """The beat of a recorded loop, taken by the song's own drums for the whole section."""
+    section = section_of(song, whole_number(fields.get("section_id"), "section"))
+    sample = studio.samples.sample(whole_number(fields.get("sample_id"), "sample", 1))
+    length, hits = beat_of(song, section, sample)
+    return _as(
+        "take_beat",
+        fields,
+        song,
+        name=sample.name[:60],
+        length_ticks=length,
+        hits=hits,
+        feel="from a recording",
+        phrase="0",
+        whole="true",
+    )
+
+
+def _play_slice(fields: Fields, song: Song, studio: Studio) -> Read:
+    """What a slice sounds at is heard in its audio."""
+    if fields.get("pitch"):
+        return [read_command(fields, song)], ""
+    layer_id, number = (whole_number(fields.get(name), "number", 0) for name in ("layer_id", "number"))
+    return _as("play_slice", fields, song, pitch=clip_pitch(clip_of(layer_of(song, layer_id), number)))
+
+
 def _rekey_slices(fields: Fields, song: Song, studio: Studio) -> Read:
     """What slices sound at is heard in their audio."""
     layer_id, pattern_id = (whole_number(fields.get(name), "number", 1) for name in ("layer_id", "pattern_id"))
@@ -157,5 +185,7 @@ PREPARED: dict[str, Prepared] = {
     "place_idea": Prepared(_place_idea, _idea_placed),
     "lay_sample": Prepared(_with_sample),
     "exchange_sample": Prepared(_with_sample),
+    "take_loop_beat": Prepared(_take_loop_beat),
+    "play_slice": Prepared(_play_slice),
     "rekey_slices": Prepared(_rekey_slices),
 }

@@ -15,7 +15,6 @@ import numpy as np
 from escalera.core.document.song import Layer, Song
 from escalera.core.energy.join_cues import join_cues
 from escalera.core.joins import played
-from escalera.core.reading.rights import rights_csv
 from escalera.core.reading.tiles import where
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
@@ -27,6 +26,7 @@ from escalera.formats.project import write_project
 from escalera.formats.wav_cues import write_wav_cues
 from escalera.services.join_service import cues_csv
 from escalera.services.rendering import Rendering
+from escalera.services.sample_report import rights_csv
 from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ
 

@@ -7,7 +7,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from escalera.core.document.recordings import Sample
+from escalera.core.document.recordings import Clip, Sample
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import layer_of, section_of
 from escalera.core.edits.recording_edits import ExchangeSample, LaySample, MendClip, clip_of, usual_family
@@ -107,6 +107,11 @@ def landing(
     return Landing(round(float(energy), 2), round(float(wanted), 2))
 
 
+def is_here(content: str) -> bool:
+    """Whether a sample's audio is there."""
+    return library.has(content)
+
+
 @lru_cache(maxsize=256)
 def outline(content: str, start_s: float, end_s: float, steps: int) -> tuple[tuple[float, float], ...]:
     """Lowest and highest sample of every step of a stretch, read in blocks; nothing where the audio is missing."""
@@ -129,16 +134,16 @@ def outline(content: str, start_s: float, end_s: float, steps: int) -> tuple[tup
 def slice_pitches(song: Song, layer_id: int, pattern_id: int) -> list[float]:
     """The pitch that every slice of a pattern settles on, as MIDI with its cents, its clip's transposition included; 0 where it has none."""
     layer = layer_of(song, layer_id)
-    found = []
-    for row in slice_rows(song, layer, pattern_id):
-        clip = clip_of(layer, row[3])
-        audio = library.read(clip.sample, round(clip.start_s * RATE_HZ), round(min(clip.seconds, 2.0) * RATE_HZ))
-        pitch = settled_pitch(audio) if audio is not None else None
-        known = pitch is not None and pitch.hz is not None and pitch.confidence >= PITCHED
-        found.append(
-            69.0 + 12.0 * float(np.log2(pitch.hz / 440.0)) + clip.semitones if known and pitch and pitch.hz else 0.0
-        )
-    return found
+    return [clip_pitch(clip_of(layer, row[3])) for row in slice_rows(song, layer, pattern_id)]
+
+
+def clip_pitch(clip: Clip) -> float:
+    """The pitch a clip settles on, as MIDI with its cents, its transposition included; 0 where it has none."""
+    audio = library.read(clip.sample, round(clip.start_s * RATE_HZ), round(min(clip.seconds, 2.0) * RATE_HZ))
+    pitch = settled_pitch(audio) if audio is not None else None
+    if pitch is None or pitch.hz is None or pitch.confidence < PITCHED:
+        return 0.0
+    return 69.0 + 12.0 * float(np.log2(pitch.hz / 440.0)) + clip.semitones
 
 
 def mended(song: Song, layer_id: int, number: int, way: str) -> Song:

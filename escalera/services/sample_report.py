@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import csv
+import io
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from escalera.core.document.song import Song
 from escalera.core.energy.stats import BANDS
+from escalera.core.reading.rights import used_samples
 from escalera.core.samples.reading import SampleReading
 from escalera.errors import InputError
 from escalera.formats.audio import AudioWriter
@@ -82,3 +86,32 @@ def _stretched(source: Path, channels: int, total: int, length: int, semitones: 
         yield from stretched_blocks(blocks_of(source), channels, length, length / total, semitones)
         return
     yield stretched(np.concatenate(list(blocks_of(source)), axis=1), length, semitones)
+
+
+HEAD = ("sample", "layers", "source", "licence", "cleared", "credit", "how it was made", "open")
+
+
+def rights_csv(song: Song) -> str:
+    """The table of samples, a row each."""
+    out = io.StringIO()
+    write = csv.writer(out, lineterminator="\n")
+    write.writerow(HEAD)
+    for u in used_samples(song):
+        s = u.sample
+        row = (
+            s.name,
+            "; ".join(u.layers),
+            s.source,
+            u.licence.label,
+            "yes" if u.licence.cleared else "no",
+            s.credit,
+            s.made,
+            u.open_point,
+        )
+        write.writerow(_plain(cell) for cell in row)
+    return out.getvalue()
+
+
+def _plain(cell: str) -> str:
+    """A cell that no spreadsheet takes for a formula."""
+    return f"'{cell}" if cell[:1] in "=+-@\t" else cell

@@ -232,23 +232,22 @@ class Studio:
     # recordings ------------------------------------------------------------------------------------------------
 
     def read_arrivals(self) -> None:
-        """Let a worker read what waits to be brought in, unless one is at it."""
-        self._once(BRING_IN, "Reading recordings")
+        """Let a worker read what waits to be brought in. One that is at it may have looked for the last time, so that only one
+        that still waits to begin is enough."""
+        job = self.at_work(BRING_IN)
+        if job is None or job.state == "running":
+            self.jobs.start(BRING_IN, 0, 0, {}, "Reading recordings")
 
     def make_own_samples(self) -> None:
         """Let a worker make the program's own samples, unless one is at it."""
-        self._once(OWN_SAMPLES, "Making the program’s own samples")
-
-    def _once(self, kind: str, label: str) -> None:
-        if not self.at_work(kind):
-            self.jobs.start(kind, 0, 0, {}, label)
+        if not self.at_work(OWN_SAMPLES):
+            self.jobs.start(OWN_SAMPLES, 0, 0, {}, "Making the program’s own samples")
 
     def at_work(self, kind: str) -> Job | None:
-        """The job of a kind that waits or runs."""
+        """The job of a kind that waits to begin, else one that runs."""
         with self.database.read() as session:
-            return next(
-                (j for j in job_store.of_song(session, 0) if j.kind == kind and j.state in ("waiting", "running")), None
-            )
+            jobs = [j for j in job_store.of_song(session, 0) if j.kind == kind and j.state in ("waiting", "running")]
+        return min(jobs, key=lambda j: j.state == "running", default=None)
 
     # sounds ----------------------------------------------------------------------------------------------------
 

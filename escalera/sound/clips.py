@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -105,8 +105,7 @@ def _part(one: Recorded, whole: int, skip: int, hold: int, semitones: float, tur
         key = content_key("clip part", CLIP_VERSION, one, whole, semitones, turned, skip, hold)
         made = cache.get_or_make(key, lambda: _long(one, whole, skip, hold + EDGE, semitones, turned))
     else:
-        key = content_key("clip", CLIP_VERSION, one, whole, semitones, turned)
-        made = cache.get_or_make(key, lambda: fitted(one, whole, semitones, turned))[:, skip : skip + hold + EDGE]
+        made = fitted(one, whole, semitones, turned, cache)[:, skip : skip + hold + EDGE]
     part: Audio = made * np.float32(10.0 ** (one.clip.gain_db / 20.0))
     if skip:
         ramp_in(part, EDGE)
@@ -138,11 +137,24 @@ def _read(one: Recorded, start: int, count: int) -> Audio:
     return found if found.shape[1] == count else np.pad(found, ((0, 0), (0, count - found.shape[1])))
 
 
-def fitted(one: Recorded, whole: int, semitones: float, turned: bool = False) -> Audio:
+def fitted(one: Recorded, whole: int, semitones: float, turned: bool = False, cache: AudioCache | None = None) -> Audio:
     """A clip as long as it is to last (samples), transposed, with its fades, shape (channels, whole).
 
-    What cannot be stretched so far is as long as it can be and followed by silence.
+    What cannot be stretched so far is as long as it can be and followed by silence. Gain and fades are put on what was
+    fitted and kept, so that changing them fits nothing anew.
     """
+    clip = one.clip
+    bare = replace(one, clip=replace(clip, gain_db=0.0, fade_in_ms=0.0, fade_out_ms=0.0, seam_ms=0.0, beats=1.0))
+    key = content_key("clip", CLIP_VERSION, bare, whole, semitones, turned)
+    made = (
+        cache.get_or_make(key, lambda: _fitted(bare, whole, semitones, turned))
+        if cache
+        else _fitted(bare, whole, semitones, turned)
+    )
+    return _faded(clip, made, whole)
+
+
+def _fitted(one: Recorded, whole: int, semitones: float, turned: bool) -> Audio:
     clip = one.clip
     total = natural_length(clip)
     begins, ends = clip.start_s > UNCUT_S, clip.end_s < one.sample.seconds - UNCUT_S
@@ -155,7 +167,7 @@ def fitted(one: Recorded, whole: int, semitones: float, turned: bool = False) ->
         source = np.ascontiguousarray(source[:, ::-1])
     after = source.shape[1] - total  # what follows the clip, for it to fade in
     made = FITTING[clip.fit](one, source, round(whole * source.shape[1] / total), semitones + clip.semitones)
-    made = _faded(clip, np.array(_to(made, whole + (EDGE if after else 0)), np.float32))
+    made = np.array(_to(made, whole + (EDGE if after else 0)), np.float32)
     if ends if turned else begins:
         ramp_in(made, EDGE)
     if after:
@@ -247,16 +259,21 @@ def _to(audio: Audio, length: int) -> Audio:
     return np.pad(audio, ((0, 0), (0, length - audio.shape[1])))
 
 
-def _faded(clip: Clip, audio: Audio) -> Audio:
-    """Fades at both ends, and the end crossfaded into the beginning where a seam is asked for."""
-    n = audio.shape[1]
-    for milliseconds, begins in ((clip.fade_in_ms, True), (clip.fade_out_ms, False)):
-        length = min(n, round(milliseconds / 1000 * RATE_HZ))
+def _faded(clip: Clip, audio: Audio, whole: int) -> Audio:
+    """Fades at both ends, and the end crossfaded into the beginning where a seam is asked for; itself where there are none."""
+    if not (clip.fade_in_ms or clip.fade_out_ms or clip.seam_ms):
+        return audio
+    audio = audio.copy()
+    inner = audio[:, :whole]
+    for milliseconds, fade in ((clip.fade_in_ms, ramp_in), (clip.fade_out_ms, ramp_out)):
+        length = min(inner.shape[1], round(milliseconds / 1000 * RATE_HZ))
         if length:
-            (ramp_in if begins else ramp_out)(audio, length)
-    seam = min(n // 2, round(clip.seam_ms / 1000 * RATE_HZ))
+            fade(inner, length)
+    if clip.fade_out_ms:
+        audio[:, whole:] = 0.0
+    seam = min(inner.shape[1] // 2, round(clip.seam_ms / 1000 * RATE_HZ))
     if seam > 1:
-        _sew(audio, seam)
+        _sew(inner, seam)
     return audio
 
 

@@ -274,7 +274,7 @@ class BenchView(PhraseView):
 
     def deep(self) -> list[int]:
         """Layers that are heard as basses here: basses, tuned drums, long kicks."""
-        return [x.id for x in sounding_layers(self.song, self.section) if has_bass_pitch(x)]
+        return [x.id for x in sounding_layers(self.song, self.section) if has_bass_pitch(self.song, x)]
 
     def steps(self) -> dict[str, str]:
         """What every sixteenth of the strip says when it is pointed at."""

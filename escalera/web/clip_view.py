@@ -7,6 +7,7 @@ from functools import cached_property
 
 from markupsafe import Markup
 
+from escalera.core.bench.loop_timing import LoopTiming, loop_timing
 from escalera.core.bench.sample_fit import fitting
 from escalera.core.document.recordings import FITS, QUARTER_TICKS, Clip, Sample
 from escalera.core.document.song import Layer, Section, Song
@@ -15,8 +16,7 @@ from escalera.core.palette.recorded_sounds import BEAT, PART
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.pattern import CLIP
-from escalera.services.sample_hearing import outline
-from escalera.sound.recording_files import library
+from escalera.services.sample_hearing import is_here, outline
 
 WIDTH, HEIGHT, TOP = 880, 150, 26
 STEPS = 440
@@ -57,7 +57,7 @@ class ClipView:
         self.number = number if 0 <= number < len(layer.clips) else 0
         self.clip: Clip = layer.clips[self.number]
         self.sample: Sample | None = song.sample_by_content.get(self.clip.sample)
-        self.missing = not library.has(self.clip.sample)
+        self.missing = not is_here(self.clip.sample)
         self.loops = layer.sound_key in (BEAT, PART)
 
     @property
@@ -79,6 +79,18 @@ class ClipView:
         beats = rest / QUARTER_TICKS if rest < self.bar_ticks / 2 else (self.bar_ticks - rest) / QUARTER_TICKS
         word = "beat" if beats == 1 else "beats"
         return f"{beats:g} {word} {'over' if rest < self.bar_ticks / 2 else 'short'} of whole bars"
+
+    @cached_property
+    def timing(self) -> LoopTiming | None:
+        """How it lies on the song's own drums in the section."""
+        if self.layer.sound_key != BEAT:
+            return None
+        return loop_timing(self.song, timeline(self.song).span_of(self.section.id), self.layer)
+
+    @property
+    def nudge_ms(self) -> float:
+        """The delay of the layer at which its strokes would fall on the drums'."""
+        return round(max(-50.0, min(50.0, self.layer.delay_ms - (self.timing.late_ms if self.timing else 0.0))), 1)
 
     @cached_property
     def pattern_id(self) -> int:

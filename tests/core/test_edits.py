@@ -126,10 +126,10 @@ LAID = EDITS["lay_sample"](SAMPLE, V).apply(SONG)
 R = max(x.id for x in LAID.layers if x.clips)
 SHORT = EDITS["lay_sample"](plain_sample(name="Short beat", short_beats=1.0), V).apply(SONG)
 S = max(x.id for x in SHORT.layers if x.clips)
-ON_LAID = {"set_clip", "slice_clip", "exchange_sample", "tune_clip", "play_speed"}
+ON_LAID = {"set_clip", "slice_clip", "exchange_sample", "tune_clip", "play_speed", "mute_kicks", "lead_in"}
 SLICED = EDITS["slice_clip"](R, 0, "1/4").apply(LAID)
 SP = SLICED.layer_by_id[R].pattern_id
-ON_SLICED = {"change_slice", "turn_slice", "rekey_slices"}
+ON_SLICED = {"change_slice", "turn_slice", "rekey_slices", "play_slice"}
 BY_ONSETS = EDITS["slice_clip"](R).apply(LAID)
 
 
@@ -284,6 +284,9 @@ ROWS = {
     "turn_slice": ((dict(layer_id=R, pattern_id=SP, index=1, semitones=5, reverse=True), lambda s: (clips(s, R)[-1].semitones, clips(s, R)[-1].reversed, slices(s)[1][3]) == (5.0, True, 9)), (dict(layer_id=R, pattern_id=SP, index=1, semitones=40), "at most 24 up or down")),
     "rekey_slices": ((dict(layer_id=R, pattern_id=SP, section_id=V, pitches=[61.0, 0, 0, 0, 0, 0, 0, 0]), lambda s: abs(clips(s, R)[-1].semitones) == 1.0 and slices(s)[1][3] == 2), (dict(layer_id=R, pattern_id=SP, section_id=V, pitches=[60.0]), "have changed in the meantime")),
     "quantise_slices": ((dict(layer_id=R, pattern_id=SP, grid_ticks=240), lambda s: all(r[0] % 240 == 0 for r in slices(s)) and len(slices(s)) == len(slices(BY_ONSETS)) > 10), (dict(layer_id=R, pattern_id=SP, grid_ticks=7), "no grid that is offered")),
+    "mute_kicks": ((dict(layer_id=R), lambda s: 0 not in starts(s, V, R) and len(starts(s, V, R)) > 20), (dict(layer_id=P), "plays no recording")),
+    "lead_in": ((dict(layer_id=R, section_id=C), lambda s: (clips(s, R)[-1].reversed, clips(s, R)[-1].beats, starts(s, V, R)[-1]) == (True, 2, 8 * 3840 - 1920)), (dict(layer_id=R, section_id=V), "Nothing lies before")),
+    "play_slice": ((dict(layer_id=R, number=2, section_id=V, pitch=45.2), lambda s: (s.layers[-1].sound_key, s.layers[-1].clips[0].root, s.layers[-1].clips[0].semitones) == ("recorded-note", 45, -0.2) or [(x.clips[0].root, x.clips[0].semitones) for x in s.layers if x.sound_key == "recorded-note"] == [(45, -0.2)]), (dict(layer_id=R, number=99, section_id=V), "no clip 100")),
     "play_speed": ((dict(layer_id=R, times=2.0), lambda s: starts(s, V, R) == [0, 15360] and clips(s, R)[0].beats == 16), (dict(layer_id=R, times=3.0), "Choose half or double")),
     "tune_clip": ((dict(layer_id=R, semitones=-2), lambda s: clips(s, R)[0].semitones == pytest.approx(-2, abs=0.6)), (dict(layer_id=R, semitones=-99), "cannot be used")),
     "say_drop": ((dict(means="peak"), lambda s: s.drop_means == "peak"), (dict(means="both"), "is not a meaning of drop")),

@@ -8,9 +8,12 @@ import numpy as np
 import pytest
 import soundfile
 
+from escalera.core.bench.bass_faults import bass_faults
 from escalera.core.commands import COMMANDS as EDITS
 from escalera.core.document.recordings import sample_of
-from escalera.core.reading.rights import open_points, rights_csv
+from escalera.core.reading.groove_reading import groove_beat
+from escalera.core.reading.rights import open_points
+from escalera.core.reading.timeline import timeline
 from escalera.core.samples.finding import BY_WAY, SampleWish, distance, found, key_fits, tempo_fits, wish_from
 from escalera.errors import EscaleraError, FormatError, InputError, NotFound
 from escalera.formats.bundle import read_bundle, write_bundle
@@ -21,6 +24,8 @@ from escalera.services.importing import import_bundle
 from escalera.services.own_samples import own_samples
 from escalera.services.reading_worker import LimitedReader
 from escalera.services.sample_files import read_file
+from escalera.services.sample_making import make_texture, smeared
+from escalera.services.sample_report import rights_csv
 from escalera.services.studio import Studio
 from escalera.sound.recording_files import library
 from tests.recordings import RATE, loop
@@ -270,6 +275,8 @@ def test_the_nearest_come_first_and_odd_wishes_are_refused(cards):
         "never used",
         "not cleared",
         "doubtful",
+        "mostly low",
+        "mostly high",
     }
     for fields in (dict(tempo_low="x"), dict(has="louder"), dict(sort="up"), dict(tempo_high="9e9")):
         with pytest.raises(InputError):
@@ -422,3 +429,48 @@ def _plain(sample):
     from dataclasses import asdict
 
     return asdict(sample)
+
+
+def test_a_texture_is_as_long_as_asked_and_keeps_the_rights(studio, tmp_path):
+    id, _ = studio.samples.add_file(written(tmp_path, "Beat.wav"), licence="attribution")
+    studio.samples.describe(id, {"credit": "played by hand"})
+    made, _ = make_texture(studio.samples, id, 8)
+    reading, card = studio.samples.reading(made), studio.samples.card(made)
+    assert reading.seconds == pytest.approx(8 * AUDIO.shape[1] / RATE, rel=0.01) and reading.kind == "texture"
+    assert (card.licence, card.credit) == ("attribution", "played by hand") and "8 times" in studio.samples.details(
+        made
+    )["made"]
+    assert np.array_equal(smeared(AUDIO, 5), smeared(AUDIO, 5)) and not np.array_equal(
+        smeared(AUDIO, 5), smeared(AUDIO, 5, seed=2)
+    )
+    with pytest.raises(InputError, match="between 4 and 50"):
+        smeared(AUDIO, 1000)
+
+
+def test_a_loops_beat_is_played_by_the_songs_drums(studio, tmp_path):
+    id, _ = studio.samples.add_file(written(tmp_path, "Beat.wav"))
+    song_id = studio.add_song(replace(SONG, tempo_bpm=112.0), "Small")
+    head = studio.head(song_id)
+    after = studio.command(
+        song_id, head.revision_id, {"kind": "take_loop_beat", "sample_id": str(id), "section_id": str(V)}
+    ).head.song
+    beat = groove_beat(after, after.grooves[0])
+    steps = {drum: sorted({h.tick // 240 for h in beat.hits if h.drum == drum}) for drum in ("kick", "snare")}
+    assert steps["kick"] == [0, 7, 8, 16, 23, 24] and steps["snare"] == [4, 12, 20, 28]
+
+
+def test_a_recorded_kick_is_judged_and_tuned_like_any(studio, tmp_path):
+    t = np.arange(int(1.5 * RATE)) / RATE
+    kick = (np.sin(2 * np.pi * np.cumsum(44.5 * (1 + 4 * np.exp(-t * 60))) / RATE) * np.exp(-t * 1.5))[None].astype(
+        np.float32
+    )
+    id, _ = studio.samples.add_file(written(tmp_path, "Long kick.wav", kick * 0.6))
+    song = EDITS["lay_sample"](_plain(studio.samples.sample(id)), V, "hit", "drums", "kick").apply(SONG)
+    layer = next(x for x in song.layers if x.clips)
+    faults = [f for f in bass_faults(song, timeline(song).span_of(V)) if f.layer_id == layer.id]
+    assert faults
+    tuned = EDITS["tune_low"](V, layer.id).apply(song)
+    left = [f for f in bass_faults(tuned, timeline(tuned).span_of(V)) if f.layer_id == layer.id]
+    assert sum(len(f.ticks) for f in left) < sum(len(f.ticks) for f in faults) and not [
+        f for f in left if f.kind == "mistuned"
+    ]

@@ -49,8 +49,12 @@ class Fault:
         return f"{name} is not in {self.chord}"
 
 
-def drum_pitch_hz(layer: Layer) -> float | None:
-    """The pitch a drum is heard at: one that was tuned, or a long kick; else None."""
+def drum_pitch_hz(song: Song, layer: Layer) -> float | None:
+    """The pitch a drum is heard at: one that was tuned, a long kick, or a recorded kick that settles on a pitch; else None."""
+    if layer.clips:
+        sample = song.sample_by_content.get(layer.clips[0].sample)
+        settles = sample is not None and sample.pitch_hz > 0 and sample.seconds >= RINGS_S and layer.sound.is_kick
+        return sample.pitch_hz * 2.0 ** (layer.clips[0].semitones / 12.0) if settles and sample else None
     parameter = layer.sound.parameter_by_key.get("hz")
     if not layer.sound.is_drum or parameter is None:
         return None
@@ -60,16 +64,23 @@ def drum_pitch_hz(layer: Layer) -> float | None:
     return setting(layer.settings, parameter) if kick and ("hz" in dict(layer.settings) or rings) else None
 
 
-def has_bass_pitch(layer: Layer) -> bool:
-    """Whether a layer is judged as a bass: a tuned drum, or any layer of the low end."""
-    return drum_pitch_hz(layer) is not None if layer.sound.is_drum else layer.family == "low end"
+def has_bass_pitch(song: Song, layer: Layer) -> bool:
+    """Whether a layer is judged as a bass: a tuned drum, or any layer of the low end that plays pitches."""
+    if layer.sound.is_drum:
+        return drum_pitch_hz(song, layer) is not None
+    return layer.family == "low end" and not is_unpitched(layer)
+
+
+def is_unpitched(layer: Layer) -> bool:
+    """Whether a layer's notes are stretches of recordings, whose pitches are not written."""
+    return bool(layer.clips) and not layer.sound.plays_pitches
 
 
 def bass_faults(song: Song, span: Span) -> list[Fault]:
     """The faults of all basses, tuned drums and long kicks that sound in a section."""
     key = ("bass faults", span.section.id)
     if key not in song.memo:
-        sounding = [x for x in sounding_layers(song, span.section) if has_bass_pitch(x)]
+        sounding = [x for x in sounding_layers(song, span.section) if has_bass_pitch(song, x)]
         song.memo[key] = [f for x in sounding for f in _layer_faults(song, span, x)]
     return song.memo[key]
 
@@ -108,7 +119,7 @@ def judge(pitch: float, chord: Chord) -> tuple[str, float] | None:
 def _judged(song: Song, span: Span, layer: Layer) -> list[tuple[int, float]]:
     """Notes that are held to the chord: all of a drum, and of a bass those on a beat or a beat long; steps between pass."""
     table = layer_events(song, span, layer).table
-    hz = drum_pitch_hz(layer)
+    hz = drum_pitch_hz(song, layer)
     if hz is not None:
         pitch = 69.0 + 12.0 * math.log2(hz / song.tuning_hz)
         return [(int(t), pitch) for t in table[:, START]]

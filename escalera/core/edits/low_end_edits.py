@@ -60,13 +60,17 @@ def _rooted(song: Song, span: Span, layer: Layer, ticks: set[int]) -> Song:
 
 def _tuned_drum(song: Song, span: Span, layer: Layer) -> Song:
     """The pitch, near where it is, that is a root under most of the hits, then a chord tone under most."""
-    harmony, hz = section_harmony(song, span), drum_pitch_hz(layer)
+    harmony, hz = section_harmony(song, span), drum_pitch_hz(song, layer)
     assert hz is not None
     chords = [harmony.at(int(t)) for t in layer_events(song, span, layer).table[:, START]]
     roots, tones = Counter(c.bass_class for c in chords), Counter(t for c in chords for t in c.classes)
     now = 69.0 + 12.0 * math.log2(hz / song.tuning_hz)
     near = range(round(now) - 6, round(now) + 7)
     best = max(near, key=lambda p: (tones[p % 12], roots[p % 12], -abs(p - now)))
+    if layer.clips:
+        clip = layer.clips[0]
+        moved = replace(clip, semitones=round(clip.semitones + best - now, 3))
+        return song.with_layer(replace(layer, clips=(moved, *layer.clips[1:])))
     return SetValue(f"layer.{layer.id}.sound.hz", round(pitch_to_hz(best, song.tuning_hz), 3)).apply(song)
 
 

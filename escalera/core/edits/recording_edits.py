@@ -262,7 +262,7 @@ class SliceClip:
         if len(ticks) < 3:
             raise EditError(f"Nothing begins inside clip {self.number + 1} of {layer.name}. Cut it on a grid instead.")
         first = len(layer.clips)
-        pieces = [_slice(clip, a, b) for a, b in zip(ticks, ticks[1:])]
+        pieces = [clip_part(clip, a, b) for a, b in zip(ticks, ticks[1:])]
         song = song.with_layer(added(layer, pieces))
         changed = {}
         for pattern_id in clip_patterns(song, layer):
@@ -280,14 +280,20 @@ def slice_ticks(song: Song, clip: Clip, grid_ticks: int) -> list[int]:
     length = clip.length_ticks
     if grid_ticks:
         return [*range(0, length, grid_ticks), length]
-    rows = sample_in(song, clip).onset_rows
-    inside = rows[(rows[:, 0] > clip.start_s + 0.02) & (rows[:, 0] < clip.end_s - 0.02) & (rows[:, 1] > 0.2)]
-    share = (inside[:, 0] - clip.start_s) / clip.seconds
-    found = {round(float(x) * length) for x in (1.0 - share if clip.reversed else share)}
+    found = {t for t, _ in onset_ticks(song, clip)}
     return sorted({0, length, *(t for t in found if 30 < t < length - 30)})
 
 
-def _slice(clip: Clip, low: int, high: int) -> Clip:
+def onset_ticks(song: Song, clip: Clip) -> list[tuple[int, int]]:
+    """Where something begins in a clip: ticks from its start, and the zone (0 low, 1 middle, 2 high)."""
+    rows = sample_in(song, clip).onset_rows
+    inside = rows[(rows[:, 0] > clip.start_s - 0.005) & (rows[:, 0] < clip.end_s - 0.02) & (rows[:, 1] > 0.2)]
+    share = (inside[:, 0] - clip.start_s) / clip.seconds
+    share = 1.0 - share if clip.reversed else share
+    return [(max(0, round(float(x) * clip.length_ticks)), int(z)) for x, z in zip(share, inside[:, 2])]
+
+
+def clip_part(clip: Clip, low: int, high: int) -> Clip:
     """The part of a clip between two ticks from its start, playing as it played there."""
     length = clip.length_ticks
     a, b = (clip.start_s + clip.seconds * t / length for t in (low, high))
@@ -362,7 +368,7 @@ def _repeat_tail(song: Song, layer: Layer, number: int, whole: int, longer: int)
         raise EditError(f"Clip {number + 1} of {layer.name} already fills its bars. Nothing has to be repeated.")
     if missing > length:
         raise EditError(f"More is missing of clip {number + 1} than there is of it. Stretch it, or leave a gap.")
-    tail = replace(_slice(clip, length - missing, length), fade_in_ms=TAIL_FADE_MS)
+    tail = replace(clip_part(clip, length - missing, length), fade_in_ms=TAIL_FADE_MS)
     song = song.with_layer(added(layer, [tail]))
     rows = [[0, length, CLIP, number, 0, VELOCITY], [length, missing, CLIP, len(layer.clips), 0, VELOCITY]]
     return _relaid(song, layer, number, longer, rows)
@@ -378,7 +384,7 @@ def _trim(song: Song, layer: Layer, number: int, whole: int, longer: int) -> Son
     shorter = max(song.metre.bar_ticks, clip.length_ticks // song.metre.bar_ticks * song.metre.bar_ticks)
     if shorter >= clip.length_ticks:
         raise EditError(f"Clip {number + 1} of {layer.name} is no longer than its bars. Nothing has to be cut off.")
-    cut = _slice(clip, 0, shorter)
+    cut = clip_part(clip, 0, shorter)
     return _relaid(
         with_clip(song, layer, number, cut), layer, number, shorter, [[0, shorter, CLIP, number, 0, VELOCITY]]
     )

@@ -5,12 +5,27 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from escalera.core.document.song import Layer, Song
-from escalera.core.edits.edit import edit, layer_of, one_of
-from escalera.core.edits.recording_edits import added, clip_of, clip_patterns, with_clip, with_patterns
+from escalera.core.document.limits import MAX_LAYERS
+from escalera.core.document.names import clean_name
+from escalera.core.document.song import Ids, Layer, Placement, Song
+from escalera.core.edits.edit import edit, layer_of, one_of, section_of
+from escalera.core.edits.layer_edits import free_layer_name, in_family_order, seed_of
+from escalera.core.edits.recording_edits import (
+    SliceClip,
+    added,
+    clip_of,
+    clip_part,
+    clip_patterns,
+    onset_ticks,
+    slice_ticks,
+    with_clip,
+    with_patterns,
+)
+from escalera.core.palette.recorded_sounds import NOTE
+from escalera.core.reading.placements import add_pattern, cleared, ordered
 from escalera.core.reading.section_harmony import section_harmony
-from escalera.core.reading.timeline import timeline
-from escalera.core.rhythm.pattern import CLIP, Pattern
+from escalera.core.reading.timeline import section_bar_ticks, timeline
+from escalera.core.rhythm.pattern import CLIP, TONE, Pattern
 from escalera.errors import EditError
 
 MOST_OCTAVES = 2
@@ -242,3 +257,109 @@ class PlaySpeed:
     def summary(self, song: Song) -> str:
         speed = "half" if self.times > 1 else "double"
         return f"{layer_of(song, self.layer_id).name}: clip {self.number + 1} at {speed} speed"
+
+
+@edit("play_slice", "layers notes placements")
+class PlaySlice:
+    """Make an instrument of a slice: a new layer plays it at pitches, its root where it was heard, over the section's chords."""
+
+    layer_id: int
+    number: int
+    section_id: int
+    pitch: float = 0.0
+
+    def apply(self, song: Song) -> Song:
+        layer, section = layer_of(song, self.layer_id), section_of(song, self.section_id)
+        clip = clip_of(layer, self.number)
+        if len(song.layers) >= MAX_LAYERS:
+            raise EditError(f"The song has {MAX_LAYERS} layers, and no more fit. Remove one that plays nowhere.")
+        if not 0 <= self.pitch < 128:
+            raise EditError(f"A pitch of {self.pitch:g} lies outside 0 to 127. Say none, and its own is heard.")
+        root = round(self.pitch) or clip.root
+        tuned = round(clip.semitones + (root - self.pitch if self.pitch else 0.0), 3)
+        family = layer.family if layer.family not in ("drums", "effects") else "leads"
+        bar = song.metre.bar_ticks
+        name = free_layer_name(song, clean_name(f"{layer.name} {self.number + 1}"))
+        made = Layer(
+            song.next_id, name, NOTE, family, "hook", seed_of(name, {x.seed for x in song.layers}), layer.level_db,
+            clips=(replace(clip, fit="alone", root=root, semitones=tuned, seam_ms=0.0),), source=layer.source,
+            octave=max(-3, min(3, round((root - 60) / 12))),
+        )  # fmt: skip
+        song = replace(song, layers=in_family_order(song.layers, made), next_id=song.next_id + 1)
+        song, pattern_id = add_pattern(
+            song, name, family, Pattern(bar, [[0, bar // 2, TONE, 0, 0, 100], [bar // 2, bar // 2, TONE, 2, 0, 90]])
+        )
+        song = song.with_layer(replace(made, pattern_id=pattern_id))
+        end = section_bar_ticks(section, song.metre)[-1]
+        placed = ordered(
+            [*song.section_by_id[section.id].placements, Placement(song.next_id, made.id, pattern_id, 0, end)]
+        )
+        song = song.with_section(replace(song.section_by_id[section.id], placements=placed))
+        return replace(song, next_id=song.next_id + 1)
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name}: clip {self.number + 1} played at pitches"
+
+
+@edit("mute_kicks", "layers notes")
+class MuteKicks:
+    """Take the kicks out of a recorded beat: it is cut at its onsets, and what begins low falls silent."""
+
+    layer_id: int
+    number: int = 0
+
+    def apply(self, song: Song) -> Song:
+        layer = layer_of(song, self.layer_id)
+        clip = clip_of(layer, self.number)
+        lows = [t for t, zone in onset_ticks(song, clip) if zone == 0]
+        if not lows:
+            raise EditError(f"No kick is heard in clip {self.number + 1} of {layer.name}. Nothing was changed.")
+        first = len(layer.clips)
+        ticks = slice_ticks(song, clip, 0)
+        song = SliceClip(self.layer_id, self.number, "onsets").apply(song)
+        gone = {first + i for i, t in enumerate(ticks[:-1]) if any(abs(t - low) < 40 for low in lows)}
+        changed = {}
+        for pattern_id in clip_patterns(song, song.layer_by_id[layer.id]):
+            pattern = song.pattern_by_id[pattern_id].pattern
+            kept = [r for r in pattern.to_list() if not (r[2] == CLIP and r[3] in gone)]
+            changed[pattern_id] = pattern.with_rows(kept)
+        return with_patterns(song, changed)
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name}: its kicks taken out"
+
+
+@edit("lead_in", "layers notes placements")
+class LeadIn:
+    """Let the beginning of a recorded layer lead into a section backwards, over the last beats of the section before."""
+
+    layer_id: int
+    section_id: int
+    number: int = 0
+    beats: int = 2
+
+    def apply(self, song: Song) -> Song:
+        layer, section = layer_of(song, self.layer_id), section_of(song, self.section_id)
+        clip, index = clip_of(layer, self.number), song.index_of(section.id)
+        if not index:
+            raise EditError("Nothing lies before the first section. Choose a later one.")
+        if not 1 <= self.beats <= 16 or self.beats * 960 > clip.length_ticks:
+            raise EditError(
+                f"{self.beats} beats do not lie in the clip, or are more than 16. Choose 1 to {min(16, int(clip.beats))}."
+            )
+        length = self.beats * 960
+        turned = replace(clip_part(clip, 0, length), reversed=not clip.reversed)
+        song = song.with_layer(added(layer, [turned]))
+        row = [[0, length, CLIP, len(layer.clips), 0, 100]]
+        song, pattern_id = add_pattern(song, f"{layer.name} backwards", layer.family, Pattern(length, row))
+        before = song.sections[index - 1]
+        end = section_bar_ticks(before, song.metre)[-1]
+        ids = Ids(song.next_id)
+        rest = cleared(before.placements, layer.id, max(0, end - length), end, ids)
+        placed = ordered(
+            [*rest, Placement(ids(), layer.id, pattern_id, max(0, end - length), end, max(0, end - length))]
+        )
+        return replace(song.with_section(replace(before, placements=placed)), next_id=ids.next_id)
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name} leads into {section_of(song, self.section_id).name} backwards"

@@ -18,6 +18,7 @@ from escalera.core.theory.pitch import pitch_to_hz
 STEP_UP, DOMINANT, COMMON = "step up", "dominant", "common chord"
 APPROACHES = (STEP_UP, DOMINANT, COMMON)
 IN_TUNE_CENTS = 25.0
+FAR_SEMITONES = 4.0  # beyond which a transposed recording is heard to be one
 SPARE = 5  # semitones beyond its useful range at which a sound is called out of it
 
 
@@ -78,6 +79,8 @@ def key_change_plan(song: Song, sections: Sequence[Section], semitones: int) -> 
 
 
 def _task(song: Song, layer: Layer, playing: list[Section], pitches: list[int], semitones: int) -> Task:
+    if layer.clips and not layer.sound.plays_pitches:
+        return _recorded_task(layer, playing[0].shift_semitones + semitones)
     if layer.sound.is_drum:
         return _drum_task(song, layer, playing[0].shift_semitones + semitones)
     if layer.sound.register[0] == layer.sound.register[1] or not pitches:
@@ -98,6 +101,16 @@ def _task(song: Song, layer: Layer, playing: list[Section], pitches: list[int], 
         f"an octave {'lower' if over > 0 else 'higher'}",
         True,
     )
+
+
+def _recorded_task(layer: Layer, shift: int) -> Task:
+    if layer.sound.is_drum:
+        return Task(layer, "a recorded beat: keeps its pitch")
+    far = max(abs(clip.semitones + shift) for clip in layer.clips)
+    said = f"a recording, transposed by {layer.clips[0].semitones + shift:+g} semitones in all".replace("-", "−")
+    if far > FAR_SEMITONES:
+        return Task(layer, f"{said}: that is heard; try another take, or keep its formants", True)
+    return Task(layer, f"{said}: hardly heard")
 
 
 def _span(song: Song, pitches: list[int], semitones: int) -> str:

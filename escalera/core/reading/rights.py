@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from dataclasses import dataclass
 
 from escalera.core.document.recordings import Sample
@@ -45,32 +43,3 @@ def used_samples(song: Song) -> tuple[Used, ...]:
 def open_points(song: Song) -> tuple[str, ...]:
     """What is not cleared, a sentence each."""
     return tuple(u.open_point for u in used_samples(song) if u.open_point)
-
-
-HEAD = ("sample", "layers", "source", "licence", "cleared", "credit", "how it was made", "open")
-
-
-def rights_csv(song: Song) -> str:
-    """The table of samples, a row each."""
-    out = io.StringIO()
-    write = csv.writer(out, lineterminator="\n")
-    write.writerow(HEAD)
-    for u in used_samples(song):
-        s = u.sample
-        row = (
-            s.name,
-            "; ".join(u.layers),
-            s.source,
-            u.licence.label,
-            "yes" if u.licence.cleared else "no",
-            s.credit,
-            s.made,
-            u.open_point,
-        )
-        write.writerow(_plain(cell) for cell in row)
-    return out.getvalue()
-
-
-def _plain(cell: str) -> str:
-    """A cell that no spreadsheet takes for a formula."""
-    return f"'{cell}" if cell[:1] in "=+-@\t" else cell

@@ -16,7 +16,18 @@ from escalera.core.theory.keys import parse_key
 from escalera.errors import EscaleraError, InputError, shown
 
 SORTS = ("newest", "name", "tempo", "length", "nearest")
-WAYS = ("any", "no kick", "has a kick", "leaves space", "favourites", "never used", "not cleared", "doubtful")
+WAYS = (
+    "any",
+    "no kick",
+    "has a kick",
+    "leaves space",
+    "favourites",
+    "never used",
+    "not cleared",
+    "doubtful",
+    "mostly low",
+    "mostly high",
+)
 NEAR_TEMPO = 0.12  # so far a tempo may be from the song's to be near
 
 
@@ -131,7 +142,15 @@ BY_WAY: dict[str, Any] = {
     "never used": lambda c: not c.used_in,
     "not cleared": lambda c: not c.cleared,
     "doubtful": lambda c: c.doubts > 0,
+    "mostly low": lambda c: _share(c, 0, 2) > 0.7,
+    "mostly high": lambda c: _share(c, 4, 6) > 0.3,
 }
+
+
+def _share(card: SampleCard, first: int, last: int) -> float:
+    """Share of a sample's power that lies in some of the six bands."""
+    power = 10.0 ** (np.array(card.bands_db) / 10.0) if card.bands_db else np.zeros(6)
+    return float(power[first:last].sum() / max(power.sum(), 1e-12))
 
 
 def _fits(card: SampleCard, wish: SampleWish, words: list[str]) -> bool:

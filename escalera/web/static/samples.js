@@ -193,6 +193,7 @@ const clicks = {
   "[data-forget]": (button) => post(`wanted/${button.dataset.forget}/forget`),
   "[data-remove]": (button) => post(`${button.dataset.remove}/remove`),
   "[data-tempo]": (button) => post(`${chosen}/correct`, { tempo_bpm: button.dataset.tempo }),
+  "[data-texture]": (button) => post(`${chosen}/texture`, { times: button.dataset.texture }),
   "[data-reject]": (button) =>
     post(`${button.dataset.reject}/rejected`, { song_id: song, rejected: button.dataset.was === "1" ? "0" : "1" }).then(
       refresh,
@@ -242,6 +243,8 @@ function chooseSlice(index) {
   for (const button of all("#slice-tools [data-do]")) {
     const told = JSON.parse(button.dataset.do);
     if ("index" in told) button.dataset.do = JSON.stringify({ ...told, index });
+    else if (told.kind === "play_slice")
+      button.dataset.do = JSON.stringify({ ...told, number: Number(list[index].dataset.clip) });
   }
   list[index].focus({ preventScroll: true });
 }

@@ -1,0 +1,89 @@
+"""Samples made of samples: textures of a stretch, and the beat that a loop plays, for the song's own drums."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from escalera.core.bench.sample_fit import section_tempo, tempo_of
+from escalera.core.document.recordings import Sample
+from escalera.core.document.song import Section, Song
+from escalera.errors import InputError, NotFound
+from escalera.services.samples import Samples
+from escalera.sound.recording_files import library
+from escalera.sound.stretching import RATE_HZ
+
+SLOWEST, MOST_SLOW = 4.0, 50.0
+WINDOW = 16_384
+MOST_S = 120.0
+FADE_S = 0.05
+DRUM_OF = {"low": "kick", "middle": "snare", "high": "closed hat"}
+ZONES = ("low", "middle", "high")
+QUARTER_TICKS, FINEST = 960, 60
+LEAST = 0.2
+Audio = NDArray[np.float32]
+
+
+def smeared(audio: Audio, times: float, seed: int = 1) -> Audio:
+    """A recording drawn out 4 to 50 times into a texture: windows at rest, each with its own phases, added over one another.
+
+    `audio` is (channels, n) at 44.1 kHz; the same seed gives the same texture. Raises InputError beyond the limits.
+    """
+    if not SLOWEST <= times <= MOST_SLOW:
+        raise InputError(
+            f"{times:g} times is no texture: between {SLOWEST:g} and {MOST_SLOW:g} times. Use stretch for less."
+        )
+    length = min(round(audio.shape[1] * times), round(MOST_S * RATE_HZ))
+    padded = np.pad(audio, ((0, 0), (WINDOW // 2, WINDOW)))
+    out = np.zeros((len(audio), length + WINDOW), np.float64)
+    window, dice = np.sqrt(np.hanning(WINDOW)), np.random.default_rng(seed)
+    hop = WINDOW // 4
+    for at in range(0, length, hop):
+        begin = min(int(at / times), padded.shape[1] - WINDOW)
+        phases = np.exp(2j * np.pi * dice.random(WINDOW // 2 + 1))
+        for channel in range(len(audio)):
+            spectrum = np.abs(np.fft.rfft(padded[channel, begin : begin + WINDOW] * window))
+            out[channel, at : at + WINDOW] += np.fft.irfft(spectrum * phases) * window
+    made = out[:, WINDOW // 2 : WINDOW // 2 + length]
+    peak = float(np.abs(made).max(initial=1e-9))
+    made *= 0.5 / peak
+    fade = min(length // 2, round(FADE_S * RATE_HZ))
+    ramp = np.linspace(0.0, 1.0, fade)
+    made[:, :fade] *= ramp
+    made[:, length - fade :] *= ramp[::-1]
+    return made.astype(np.float32)
+
+
+def make_texture(samples: Samples, sample_id: int, times: float) -> tuple[int, str]:
+    """Keep a texture of a sample as a sample of its own, with how it was made and the rights of what it was made of."""
+    card = samples.card(sample_id)
+    audio = library.read(card.content, 0, round(MOST_S * RATE_HZ / max(times, SLOWEST)))
+    if audio is None:
+        raise NotFound(f"The audio of {card.name} is missing. Bring the file in again.")
+    name = f"{card.name}, {times:g} times as long"
+    id = samples.add_audio(
+        name, smeared(audio, times), card.source, card.licence, f"A texture of “{card.name}”, drawn out {times:g} times"
+    )
+    samples.describe(id, {"credit": card.credit})
+    return id, name
+
+
+def beat_of(song: Song, section: Section, sample: Sample) -> tuple[int, list[list[object]]]:
+    """The beat a loop plays, as the song's drums can: its length in ticks and hits of tick, drum and velocity.
+
+    Low onsets are kicks, middle ones snares, high ones hats; ticks are rounded to a sixteenth of a quarter, so that its feel stays.
+    """
+    rows = sample.onset_rows
+    rows = rows[rows[:, 1] > LEAST]
+    if not sample.tempo_bpm or len(rows) < 2:
+        raise InputError(f"No beat is heard in {sample.name}. Correct its tempo, or choose another loop.")
+    tempo = tempo_of(sample, section_tempo(song, section))
+    bars = max(1, round(sample.seconds * tempo / 60.0 * QUARTER_TICKS / song.metre.bar_ticks))
+    length = bars * song.metre.bar_ticks
+    hits: dict[tuple[int, str], int] = {}
+    for at_s, strength, zone in rows.tolist():
+        tick = round(at_s * tempo / 60.0 * QUARTER_TICKS / FINEST) * FINEST
+        if tick < length:
+            drum = DRUM_OF[ZONES[int(zone)]]
+            hits[tick, drum] = max(hits.get((tick, drum), 1), min(127, round(45 + 75 * strength)))
+    return length, [[tick, drum, velocity] for (tick, drum), velocity in sorted(hits.items())]
