@@ -10,6 +10,7 @@ from playwright.sync_api import Page, sync_playwright
 from waitress.server import create_server
 
 from escalera.services.demo import seed_demo
+from escalera.services.demo_recorded import seed_recorded
 from escalera.services.studio import Studio
 from escalera.web import create_app
 
@@ -85,6 +86,8 @@ def main() -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     studio = Studio(Path(tempfile.mkdtemp()), cache_mb=900)
     seed_demo(studio)
+    quay = seed_recorded(studio)
+    studio.samples.add_own()
     ids = {card.title: card.id for card in studio.shelf()}
     good, flawed = ids["Harbour Stairs"], ids["Paper Engines"]
     song = studio.head(good).song
@@ -120,6 +123,22 @@ def main() -> None:
         page.screenshot(path=OUT / "sounds.png")
         shot("mix", f"/songs/{good}?select=mix:{curved}")
         chorus = next(s.id for s in song.sections if s.name == "Chorus 3")
+        tin = studio.head(quay).song
+        beat = next(x.id for x in tin.layers if x.name.startswith("Backbeat"))
+        chorus_there = next(s.id for s in tin.sections if s.name == "Chorus 1")
+        page.goto(f"/songs/{quay}/samples?select=section:{chorus_there}:{beat}&sample_kind=loop")
+        page.wait_for_function(
+            "() => [...document.querySelectorAll('[data-lands]')].every(e => e.textContent)", timeout=60_000
+        )
+        page.wait_for_timeout(300)
+        page.screenshot(path=OUT / "clip.png")
+        page.goto(f"/songs/{quay}/samples?select=section:{chorus_there}")
+        page.wait_for_function(
+            "() => [...document.querySelectorAll('[data-lands]')].every(e => e.textContent)", timeout=60_000
+        )
+        page.locator(".sample", has_text="Funk beat").click()
+        page.wait_for_timeout(500)
+        page.screenshot(path=OUT / "samples.png")
         shot("harmony", f"/songs/{good}/harmony?select=section:{section}")
         page.goto(f"/songs/{good}/joins?select=section:{chorus}:0:0:0")
         page.wait_for_selector("#contrast .band", timeout=60_000)
@@ -155,10 +174,7 @@ def main() -> None:
         count(page, good)
         judge(page, studio, flawed)
         options(page, good, first)
-        shot("ideas", "/ideas")
         shot("handover", f"/songs/{good}/handover")
-        page.evaluate("localStorage.setItem('theme', 'evening')")
-        shot("evening", f"/songs/{good}", "Chorus 2")
         browser.close()
     server.close()
     studio.close()

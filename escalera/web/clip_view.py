@@ -71,7 +71,7 @@ class ClipView:
     @property
     def off_bars(self) -> str:
         """What the clip lacks of whole bars or has over; empty where it is whole."""
-        if not self.loops or self.number:
+        if not self.loops or self.number or self.pieces:
             return ""
         rest = self.clip.length_ticks % self.bar_ticks
         if min(rest, self.bar_ticks - rest) <= self.bar_ticks // 32:

@@ -77,7 +77,7 @@ def test_recordings_go_from_a_folder_into_a_song(page, server, files):
 
 def mended(page, studio, song_id):
     """A beat short: each offer is heard before one is taken."""
-    assert "1 beat short" in page.locator(".mends").inner_text()
+    assert "1 beat short" in page.locator(".mends").first.inner_text()
     with page.expect_response("**/mend.wav*") as heard:
         page.locator("[data-hear-mend='repeat tail']").click()
     assert heard.value.ok
