@@ -7,11 +7,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from escalera.core.bench.loop_timing import loop_timing, swing_of_ticks
 from escalera.core.commands import COMMANDS as EDITS
 from escalera.core.document.recordings import Clip, sample_of
 from escalera.core.document.song import Placement
 from escalera.core.energy.model import arranged
 from escalera.core.reading.events import CLIP_OF, SKIP, START, layer_events
+from escalera.core.reading.key_change import key_change_plan
 from escalera.core.reading.placements import add_pattern, ordered
 from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.pattern import CLIP, Pattern
@@ -332,3 +334,50 @@ def test_every_state_of_a_recorded_layer_survives_a_file_and_can_be_heard(steps)
     for span in timeline(song).spans:
         table = layer_events(song, span, song.layer_by_id[layer]).table
         assert (table[:, CLIP_OF] < len(song.layer_by_id[layer].clips) + 256).all()
+
+
+# beside the song's own drums ------------------------------------------------------------------------------------------
+
+
+def beside_drums(late_ms=0.0):
+    """A beat laid on kicks and snares that play the same, so many milliseconds late."""
+    song = EDITS["take_beat"](
+        V,
+        0,
+        "Same",
+        3840,
+        [[0, "kick", 100], [1680, "kick", 90], [1920, "kick", 100], [960, "snare", 100], [2880, "snare", 100]],
+        whole=True,
+    ).apply(replace(SONG, tempo_bpm=120.0))
+    song = EDITS["lay_sample"](plain_sample(), V).apply(song)
+    layer = max(x.id for x in song.layers if x.clips)
+    return EDITS["set_value"](f"layer.{layer}.delay_ms", late_ms).apply(song), layer
+
+
+def test_a_loop_is_compared_with_the_drums_it_lies_on():
+    song, layer = beside_drums()
+    found = loop_timing(song, timeline(song).span_of(V), song.layer_by_id[layer])
+    assert found.strokes >= 20 and abs(found.late_ms) < 3 and found.kicks_together >= 20 and not found.flams
+    assert any("may cancel" in line for line in found.said)
+    late, layer = beside_drums(20.0)
+    found = loop_timing(late, timeline(late).span_of(V), late.layer_by_id[layer])
+    assert found.late_ms == pytest.approx(20, abs=3) and found.flams >= 20 and not found.kicks_together
+    assert "20 ms after" in found.said[0] or "19 ms after" in found.said[0]
+    quiet = EDITS["mute_kicks"](layer).apply(song)
+    assert not loop_timing(quiet, timeline(quiet).span_of(V), quiet.layer_by_id[layer]).kicks_together
+    assert loop_timing(song, timeline(song).spans[1], song.layer_by_id[layer]) is None
+
+
+def test_swing_is_read_from_strokes_between_the_beats():
+    straight, swung = np.arange(0, 7680, 480), np.array([t + (t // 480 % 2) * 160 for t in range(0, 7680, 480)])
+    assert swing_of_ticks(straight) == 0.5 and swing_of_ticks(swung) == pytest.approx(0.667, abs=0.001)
+    assert swing_of_ticks(np.arange(0, 7680, 960)) is None
+
+
+def test_a_key_change_says_what_recordings_do():
+    song, part = laid(kind="chords", tempo=96.0, bars=4)
+    song = EDITS["lay_sample"](plain_sample(), V).apply(song)
+    for semitones, heard in ((1, False), (7, True)):
+        plan = {t.layer.id: t for t in key_change_plan(song, [song.section_by_id[V]], semitones) if t.layer.clips}
+        assert "keeps its pitch" in next(t.said for i, t in plan.items() if i != part)
+        assert plan[part].by_hand == (heard or abs(plan[part].layer.clips[0].semitones + semitones) > 4)

@@ -64,12 +64,12 @@ def loop_timing(song: Song, span: Span, layer: Layer) -> LoopTiming | None:
     drums = [x for x in sounding_layers(song, span.section) if x.sound.is_drum and x.id != layer.id and not x.clips]
     if not len(own) or not drums:
         return None
-    hits = _starts(song, span, drums)
-    kicks = _starts(song, span, [x for x in drums if x.sound.is_kick])
-    seconds, lows = span.grid.seconds_of(own), span.grid.seconds_of(own[zones == 0])
-    apart = _nearest(seconds, span.grid.seconds_of(hits))
+    late = layer.delay_ms / 1000.0
+    seconds, lows = span.grid.seconds_of(own) + late, span.grid.seconds_of(own[zones == 0]) + late
+    kicks = _heard(song, span, [x for x in drums if x.sound.is_kick])
+    apart = _nearest(seconds, _heard(song, span, drums))
     near = apart[np.abs(apart) < NEAR_S]
-    kick_apart = np.abs(_nearest(lows, span.grid.seconds_of(kicks))) if len(kicks) else np.zeros(0)
+    kick_apart = np.abs(_nearest(lows, kicks)) if len(kicks) else np.zeros(0)
     return LoopTiming(
         len(near),
         round(1000.0 * float(np.median(near)), 1) if len(near) else 0.0,
@@ -77,13 +77,18 @@ def loop_timing(song: Song, span: Span, layer: Layer) -> LoopTiming | None:
         int(((kick_apart >= FLAM_S[0]) & (kick_apart <= FLAM_S[1])).sum()),
         int((kick_apart <= TOGETHER_S).sum()),
         swing_of_ticks(own),
-        swing_of_ticks(hits),
+        swing_of_ticks(_ticks(song, span, drums)),
     )
 
 
-def _starts(song: Song, span: Span, layers: list[Layer]) -> NDArray[np.int64]:
-    tables = [layer_events(song, span, x).table[:, START] for x in layers]
-    return np.unique(np.concatenate(tables)).astype(np.int64) if tables else np.zeros(0, np.int64)
+def _ticks(song: Song, span: Span, layers: list[Layer]) -> NDArray[np.int64]:
+    return np.unique(np.concatenate([layer_events(song, span, x).table[:, START] for x in layers])).astype(np.int64)
+
+
+def _heard(song: Song, span: Span, layers: list[Layer]) -> Floats:
+    """Seconds at which layers begin something, each with its own delay, in order."""
+    found = [span.grid.seconds_of(layer_events(song, span, x).table[:, START]) + x.delay_ms / 1000.0 for x in layers]
+    return np.unique(np.concatenate(found)) if found else np.zeros(0)
 
 
 def _nearest(own: Floats, others: Floats) -> Floats:
