@@ -381,3 +381,12 @@ def test_a_key_change_says_what_recordings_do():
         plan = {t.layer.id: t for t in key_change_plan(song, [song.section_by_id[V]], semitones) if t.layer.clips}
         assert "keeps its pitch" in next(t.said for i, t in plan.items() if i != part)
         assert plan[part].by_hand == (heard or abs(plan[part].layer.clips[0].semitones + semitones) > 4)
+
+
+def test_a_fill_lies_at_the_end_of_a_phrase(kept):
+    song = EDITS["lay_sample"](plain_sample(tempo=100.0, bars=1), V, "fill", phrase=0).apply(
+        replace(SONG, tempo_bpm=100.0)
+    )
+    layer = max(x.id for x in song.layers if x.clips)
+    table = layer_events(song, timeline(song).span_of(V), song.layer_by_id[layer]).table
+    assert table[:, [START, CLIP_OF, SKIP]].tolist() == [[3 * 3840, 0, 0]]

@@ -24,7 +24,7 @@ from escalera.core.reading.timeline import section_bar_ticks
 from escalera.core.rhythm.pattern import CLIP, FIXED, Pattern
 from escalera.errors import EditError, shown
 
-USES = ("loop", "hit", "note")
+USES = ("loop", "fill", "hit", "note")
 USUAL_JOB = {
     "drums": "movement", "low end": "body", "chords": "body", "leads": "hook", "voices": "hook", "atmosphere": "texture",
     "effects": "movement",
@@ -90,7 +90,7 @@ def sample_in(song: Song, clip: Clip) -> Sample:
 
 @edit("lay_sample", "layers notes placements")
 class LaySample:
-    """Lay a recording into the song as a layer: a loop in its tempo and key, a drum's hit, or a sound played at pitches."""
+    """Lay a recording into the song as a layer: a loop in its tempo and key, a fill at the end, a drum's hit, or a sound at pitches."""
 
     sample: dict[str, Any]
     section_id: int = 0
@@ -111,7 +111,7 @@ class LaySample:
         song = with_sample(song, sample)
         clip = clip_for(song, sample, family, section)
         key = self._sound_key(use, family)
-        if use != "loop":
+        if use in ("hit", "note"):
             clip = replace(clip, fit="alone", semitones=-cents_off(sample) / 100.0 if use == "note" else 0.0)
         name = free_layer_name(song, clean_name(self.name or sample.name))
         layer = Layer(
@@ -123,7 +123,9 @@ class LaySample:
         song = song.with_layer(replace(layer, pattern_id=pattern_id))
         if section is None:
             return song
-        song = _placed(song, section, song.layer_by_id[layer.id], self.phrase)
+        song = _placed(
+            song, section, song.layer_by_id[layer.id], self.phrase, clip.length_ticks if use == "fill" else 0
+        )
         return _levelled(song, song.section_by_id[section.id], layer.id) if self.in_place else song
 
     def _sound_key(self, use: str, family: str) -> str:
@@ -173,7 +175,8 @@ def clip_pattern(clip: Clip, bar_ticks: int) -> Pattern:
     return Pattern(bars * bar_ticks, [[0, min(length, bars * bar_ticks), CLIP, 0, 0, VELOCITY]])
 
 
-def _placed(song: Song, section: Section, layer: Layer, phrase: int | None) -> Song:
+def _placed(song: Song, section: Section, layer: Layer, phrase: int | None, at_end: int = 0) -> Song:
+    """The layer playing in a phrase or the whole section; with `at_end` over so many ticks before its end only."""
     edges = section_bar_ticks(section, song.metre)
     low, high = 0, edges[-1]
     if phrase is not None:
@@ -183,7 +186,8 @@ def _placed(song: Song, section: Section, layer: Layer, phrase: int | None) -> S
             )
         first = sum(section.phrases[:phrase])
         low, high = edges[first], edges[min(len(edges) - 1, first + section.phrases[phrase])]
-    placement = Placement(song.next_id, layer.id, layer.pattern_id, low, high)
+    low = max(low, high - at_end) if at_end else low
+    placement = Placement(song.next_id, layer.id, layer.pattern_id, low, high, low if at_end else 0)
     section = replace(section, placements=ordered([*section.placements, placement]))
     return replace(song.with_section(section), next_id=song.next_id + 1)
 
