@@ -1,6 +1,6 @@
 """Recordings as layers: stretched, sliced, put together again, entered in the middle, missing; and what they bring into energy."""
 
-from dataclasses import replace
+from dataclasses import asdict, replace
 
 import numpy as np
 import pytest
@@ -12,9 +12,10 @@ from escalera.core.commands import COMMANDS as EDITS
 from escalera.core.document.recordings import Clip, sample_of
 from escalera.core.document.song import Placement
 from escalera.core.energy.model import arranged
-from escalera.core.reading.events import CLIP_OF, SKIP, START, layer_events
+from escalera.core.reading.events import CLIP_OF, PITCH, SKIP, START, layer_events
 from escalera.core.reading.key_change import key_change_plan
 from escalera.core.reading.placements import add_pattern, ordered
+from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.pattern import CLIP, Pattern
 from escalera.errors import EscaleraError, InputError
@@ -390,3 +391,14 @@ def test_a_fill_lies_at_the_end_of_a_phrase(kept):
     layer = max(x.id for x in song.layers if x.clips)
     table = layer_events(song, timeline(song).span_of(V), song.layer_by_id[layer]).table
     assert table[:, [START, CLIP_OF, SKIP]].tolist() == [[3 * 3840, 0, 0]]
+
+
+def test_a_single_note_goes_along_with_the_chords(kept):
+    audio = (0.5 * tone(45, 2.0, ring=0.5))[None].astype(np.float32)
+    sample = sample_of("e" * 32, "Low A", read_recording([audio], RATE, 1))
+    song = EDITS["lay_sample"](asdict(sample), V, "note", "low end").apply(SONG)
+    layer = next(x for x in song.layers if x.clips)
+    span = timeline(song).span_of(V)
+    pitches = layer_events(song, span, layer).table[:, PITCH]
+    roots = [section_harmony(song, span).at(int(t)).root_class for t in layer_events(song, span, layer).table[:, START]]
+    assert (pitches % 12).tolist() == roots and abs(np.median(pitches) - 45) <= 7

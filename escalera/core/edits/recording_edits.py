@@ -10,7 +10,7 @@ import numpy as np
 from pydantic import TypeAdapter, ValidationError
 
 from escalera.core.bench.mix_places import loudness_at_zero, whole_section
-from escalera.core.bench.sample_fit import cents_off, clip_for, root_of
+from escalera.core.bench.sample_fit import cents_off, clip_for
 from escalera.core.document.limits import MAX_CLIPS, MAX_LAYERS, MAX_LEVEL_DB, MAX_SAMPLES, MIN_LEVEL_DB
 from escalera.core.document.names import clean_name
 from escalera.core.document.recordings import QUARTER_TICKS, Clip, Sample
@@ -21,7 +21,7 @@ from escalera.core.palette.recorded_sounds import BEAT, NOTE, PART, hit_key
 from escalera.core.palette.sounds import BY_KEY, DRUM_SOUND, FAMILIES
 from escalera.core.reading.placements import add_pattern, ordered
 from escalera.core.reading.timeline import section_bar_ticks
-from escalera.core.rhythm.pattern import CLIP, FIXED, Pattern
+from escalera.core.rhythm.pattern import CLIP, FIXED, TONE, Pattern
 from escalera.errors import EditError, shown
 
 USES = ("loop", "fill", "hit", "note")
@@ -117,6 +117,7 @@ class LaySample:
         layer = Layer(
             song.next_id, name, key, family, USUAL_JOB[family] if use != "hit" else BY_KEY[key].job,
             seed_of(name, {x.seed for x in song.layers}), BY_KEY[key].level_db, clips=(clip,), source=sample.source[:200],
+            octave=octave_at(clip.root) if use == "note" else 0,
         )  # fmt: skip
         song = replace(song, layers=in_family_order(song.layers, layer), next_id=song.next_id + 1)
         song, pattern_id = add_pattern(song, name, family, first_pattern(song, clip, sample, use, key))
@@ -149,6 +150,11 @@ def _levelled(song: Song, section: Section, layer_id: int) -> Song:
     return song.with_layer(replace(layer, level_db=round(level, 1)))
 
 
+def octave_at(root: int) -> int:
+    """The octave of a recorded note's register in which its own pitch lies, so that chord tones sound near it."""
+    return max(-3, min(3, (root - BY_KEY[NOTE].register[0]) // 12))
+
+
 def usual_family(sample: Sample) -> str:
     """The family that a sample is laid in when none is asked for."""
     if sample.kind == "voice":
@@ -164,7 +170,7 @@ def first_pattern(song: Song, clip: Clip, sample: Sample, use: str, key: str) ->
     if use == "hit":
         return Pattern(bar, [[0, 240, FIXED, BY_KEY[key].drum_note, 0, VELOCITY]])
     if use == "note":
-        return Pattern(bar, [[0, bar, FIXED, root_of(sample), 0, VELOCITY]])
+        return Pattern(bar, [[0, bar, TONE, 0, 0, VELOCITY]])  # single notes go along with the chords
     return clip_pattern(clip, bar)
 
 

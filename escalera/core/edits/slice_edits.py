@@ -16,6 +16,7 @@ from escalera.core.edits.recording_edits import (
     clip_of,
     clip_part,
     clip_patterns,
+    octave_at,
     onset_ticks,
     slice_ticks,
     with_clip,
@@ -283,7 +284,7 @@ class PlaySlice:
         made = Layer(
             song.next_id, name, NOTE, family, "hook", seed_of(name, {x.seed for x in song.layers}), layer.level_db,
             clips=(replace(clip, fit="alone", root=root, semitones=tuned, seam_ms=0.0),), source=layer.source,
-            octave=max(-3, min(3, round((root - 60) / 12))),
+            octave=octave_at(root),
         )  # fmt: skip
         song = replace(song, layers=in_family_order(song.layers, made), next_id=song.next_id + 1)
         song, pattern_id = add_pattern(
