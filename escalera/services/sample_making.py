@@ -1,17 +1,20 @@
-"""Samples made of samples: textures of a stretch, and the beat that a loop plays, for the song's own drums."""
+"""Samples made of samples: textures of a stretch, a voice through chords, and the beat that a loop plays, for the song's own drums."""
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.bench.sample_fit import section_tempo, tempo_of
+from escalera.core.bench.sample_fit import clip_for, section_tempo, tempo_of
 from escalera.core.document.recordings import Sample
 from escalera.core.document.song import Section, Song
+from escalera.core.edits.edit import section_of
+from escalera.core.reading.section_harmony import section_harmony
+from escalera.core.reading.timeline import timeline
 from escalera.errors import InputError, NotFound
 from escalera.services.samples import Samples
 from escalera.sound.recording_files import library
-from escalera.sound.stretching import RATE_HZ
+from escalera.sound.stretching import RATE_HZ, stretched
 
 SLOWEST, MOST_SLOW = 4.0, 50.0
 WINDOW = 16_384
@@ -87,3 +90,73 @@ def beat_of(song: Song, section: Section, sample: Sample) -> tuple[int, list[lis
             drum = DRUM_OF[ZONES[int(zone)]]
             hits[tick, drum] = max(hits.get((tick, drum), 1), min(127, round(45 + 75 * strength)))
     return length, [[tick, drum, velocity] for (tick, drum), velocity in sorted(hits.items())]
+
+
+# a voice over chords ---------------------------------------------------------------------------------------------------
+
+BANDS, FRAME, HOP = 28, 1024, 256
+BAND_HZ = (90.0, 9000.0)
+CARRIER_LOW = 48  # chords lie from this MIDI pitch up
+
+
+def vocoded(song: Song, section: Section, audio: Audio, sample: Sample) -> Audio:
+    """A recording speaking through the chords of a section, fitted to its tempo: (1, n).
+
+    A channel vocoder: the levels of the recording in bands laid over a sound of many partials that plays the chords.
+    """
+    clip = clip_for(song, sample, "voices", section)
+    span = timeline(song).span_of(section.id)
+    length = round(clip.beats * 60.0 / section_tempo(song, section) * RATE_HZ) if sample.tempo_bpm else audio.shape[1]
+    spoken = stretched(audio.mean(axis=0, keepdims=True).astype(np.float32), length)[0]
+    harmony = section_harmony(song, span)
+    starts = [min(length, max(0, round(float(s) * RATE_HZ))) for s in span.grid.seconds_of(np.array(harmony.ticks))]
+    carrier = np.zeros(length)
+    for chord, low, high in zip(harmony.chords, starts, [*starts[1:], length]):
+        if high > low:
+            carrier[low:high] = _sawed(
+                [CARRIER_LOW + (chord.root_class + t) % 12 + 12 * (i % 2) for i, t in enumerate(chord.tones)],
+                high - low,
+            )
+    made = _through(spoken, carrier)
+    peak = float(np.abs(made).max(initial=1e-9))
+    return (0.5 / peak * made).astype(np.float32)[None]
+
+
+def _sawed(pitches: list[int], length: int) -> NDArray[np.float64]:
+    t = np.arange(length) / RATE_HZ
+    out = np.zeros(length)
+    for pitch in pitches:
+        hz = 440.0 * 2.0 ** ((pitch - 69) / 12.0)
+        for k in range(1, int(8000 / hz)):
+            out += np.sin(2 * np.pi * hz * k * t + k * 0.7) / k
+    return out
+
+
+def _through(spoken: NDArray[np.float32], carrier: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The carrier with the recording's levels by band."""
+    window = np.hanning(FRAME)
+    starts = np.arange(0, max(1, len(spoken) - FRAME), HOP)
+    hz = np.fft.rfftfreq(FRAME, 1.0 / RATE_HZ)
+    band = np.clip(np.searchsorted(np.geomspace(*BAND_HZ, BANDS + 1), hz) - 1, 0, BANDS - 1)
+    heard = (hz >= BAND_HZ[0] / 2) & (hz <= BAND_HZ[1] * 1.2)
+    out = np.zeros(len(carrier) + FRAME)
+    for at in starts:
+        voice, sound = (np.fft.rfft(x[at : at + FRAME] * window) for x in (spoken, carrier))
+        wanted, has = (np.sqrt(np.bincount(band, np.abs(x) ** 2, BANDS)) for x in (voice, sound))
+        gain = np.minimum(wanted / np.maximum(has, 1e-3), 20.0)
+        out[at : at + FRAME] += np.fft.irfft(sound * gain[band] * heard) * window
+    return out[: len(carrier)]
+
+
+def make_vocoded(samples: Samples, song: Song, section_id: int, sample_id: int) -> str:
+    """Keep a sample that speaks through a section's chords; its name."""
+    section, card, sample = section_of(song, section_id), samples.card(sample_id), samples.sample(sample_id)
+    audio = library.read(card.content, 0, round(MOST_S * RATE_HZ))
+    if audio is None:
+        raise NotFound(f"The audio of {card.name} is missing. Bring the file in again.")
+    tempo = section_tempo(song, section)
+    name = f"{card.name} over {section.name} {tempo:.4g}"[:200]
+    said = f"“{card.name}” through the chords of {section.name} in {song.title}, at {tempo:.4g} bpm"
+    id = samples.add_audio(name, vocoded(song, section, audio, sample), card.source, card.licence, said)
+    samples.describe(id, {"credit": card.credit})
+    return name

@@ -10,6 +10,7 @@ from flask.typing import ResponseReturnValue
 from escalera.core.edits.edit import section_of
 from escalera.core.palette.sounds import DRUM_SOUND, FAMILIES
 from escalera.core.samples.finding import wish_from
+from escalera.errors import EscaleraError
 from escalera.services.sample_hearing import (
     in_song_wav,
     laid_layer,
@@ -19,6 +20,7 @@ from escalera.services.sample_hearing import (
     with_laid,
     without_layer,
 )
+from escalera.services.sample_making import make_vocoded
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
 from escalera.web import samples as library_page
@@ -97,6 +99,18 @@ def tried(song_id: int, revision_id: int, section_id: int, sample_id: int) -> Re
     answer = Response(sound, mimetype="audio/wav")
     answer.headers["Cache-Control"] = "no-store"
     return answer
+
+
+@blueprint.post("/vocode/<int:sample_id>")
+def vocode(song_id: int, sample_id: int) -> ResponseReturnValue:
+    """A sample that speaks through the chords of the chosen section, into the library."""
+    head = studio().head(song_id)
+    section = view_of(head).section
+    try:
+        said = f"“{make_vocoded(studio().samples, head.song, section.id, sample_id)}” is in the library."
+    except EscaleraError as error:
+        return render_template("_notice.html", message=str(error), kind="error"), error.status
+    return render_template("samples/_song_changed.html", **context(view_of(head)), summary=said)
 
 
 @blueprint.get("/<int:revision_id>/<int:section_id>/mend.wav")

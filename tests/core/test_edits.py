@@ -277,7 +277,7 @@ ROWS = {
     "keep_stand_in": ((dict(layer_id=P, stands_in=True), lambda s: layer(s, P).stand_in), (dict(layer_id=99), "not in this song any more")),
     "lay_sample": ((dict(sample=SAMPLE, section_id=V), lambda s: s.samples[0].name == "Known beat" and starts(s, V, R) == [0, 7680, 15360, 23040] and clips(s, R)[0].beats == 8), (dict(sample={**SAMPLE, "seconds": -3}), "seconds “-3” cannot be used")),
     "set_clip": ((dict(layer_id=R, number=0, values={"semitones": "3", "reversed": "true"}), lambda s: (clips(s, R)[0].semitones, clips(s, R)[0].reversed) == (3.0, True)), (dict(layer_id=R, number=0, values={"start_s": "9"}), "begin at 9 s and end at")),
-    "slice_clip": ((dict(layer_id=R, at="1/8"), lambda s: len(clips(s, R)) == 17 and starts(s, V, R)[:3] == [0, 480, 960]), (dict(layer_id=R, at="1/7"), "is not a way of cutting")),
+    "slice_clip": ((dict(layer_id=R, at="1/8"), lambda s: len(clips(s, R)) == 17 and starts(s, V, R)[:3] == [0, 480, 960]), (dict(layer_id=R, ticks=[99_999]), "outside the clip")),
     "mend_clip": ((dict(layer_id=S, way="repeat tail"), lambda s: starts(s, V, S)[:3] == [0, 6720, 7680] and clips(s, S)[1].beats == 1), (dict(layer_id=S, way="trim more"), "is not a way of mending")),
     "exchange_sample": ((dict(layer_id=R, sample=plain_sample(tempo=100.0, bars=1, name="Other")), lambda s: [x.name for x in s.samples] == ["Other"] and starts(s, V, R)[:2] == [0, 3840] and layer(s, R).name == "Other"), (dict(layer_id=P, sample=SAMPLE), "plays no recording")),
     "change_slice": ((dict(layer_id=R, pattern_id=SP, index=0, change="later"), lambda s: [r[3] for r in slices(s)][:3] == [2, 1, 3]), (dict(layer_id=R, pattern_id=SP, index=50, change="mute"), "slices 1 to 8, no slice 51")),

@@ -13,6 +13,7 @@ from escalera.core.commands import COMMANDS as EDITS
 from escalera.core.document.recordings import sample_of
 from escalera.core.reading.groove_reading import groove_beat
 from escalera.core.reading.rights import open_points
+from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.core.samples.finding import BY_WAY, SampleWish, distance, found, key_fits, tempo_fits, wish_from
 from escalera.errors import EscaleraError, FormatError, InputError, NotFound
@@ -24,7 +25,7 @@ from escalera.services.importing import import_bundle
 from escalera.services.own_samples import own_samples
 from escalera.services.reading_worker import LimitedReader
 from escalera.services.sample_files import read_file
-from escalera.services.sample_making import make_texture, smeared
+from escalera.services.sample_making import make_texture, make_vocoded, smeared
 from escalera.services.sample_report import rights_csv
 from escalera.services.studio import Studio
 from escalera.sound.recording_files import library
@@ -474,3 +475,23 @@ def test_a_recorded_kick_is_judged_and_tuned_like_any(studio, tmp_path):
     assert sum(len(f.ticks) for f in left) < sum(len(f.ticks) for f in faults) and not [
         f for f in left if f.kind == "mistuned"
     ]
+
+
+def test_a_voice_speaks_through_the_chords_of_a_section(studio, tmp_path):
+    dice, n = np.random.default_rng(4), 4 * RATE
+    spoken = (dice.standard_normal(n) * (np.sin(np.arange(n) * 2 * np.pi * 3 / RATE) > 0))[None].astype(
+        np.float32
+    ) * 0.2
+    id, _ = studio.samples.add_file(written(tmp_path, "Breath.wav", spoken), licence="own")
+    song = replace(SONG, tempo_bpm=studio.samples.sample(id).tempo_bpm or 120.0)  # so that it keeps its length
+    name = make_vocoded(studio.samples, song, V, id)
+    card = next(c for c in studio.samples.cards() if c.name == name)
+    made = library.read(card.content)
+    assert card.licence == "own" and made.shape[1] == pytest.approx(n, rel=0.01)
+    level = np.sqrt(np.mean(made[0, : n // 1000 * 1000].reshape(-1, 1000) ** 2, axis=1))
+    talks = np.sqrt(np.mean(spoken[0, : n // 1000 * 1000].reshape(-1, 1000) ** 2, axis=1)) > 0.05
+    assert level[talks].mean() > 4 * level[~talks].mean()  # it sounds where somebody speaks
+    spectrum = np.abs(np.fft.rfft(made[0, :RATE] * np.hanning(RATE)))
+    root = section_harmony(SONG, timeline(SONG).span_of(V)).at(0).root_class
+    tones = [int(round(440 * 2 ** ((48 + root + 12 * o - 69) / 12))) for o in (0, 1)]
+    assert max(spectrum[t - 2 : t + 3].max() for t in tones) > 8 * np.median(spectrum[100:400])

@@ -258,17 +258,19 @@ def added(layer: Layer, clips: list[Clip]) -> Layer:
 
 @edit("slice_clip", "layers notes")
 class SliceClip:
-    """Cut a clip into slices where something begins, or on a grid: each becomes a note that can be moved, muted, repeated."""
+    """Cut a clip into slices where something begins, on a grid, or at ticks from its start: each becomes a note that can be moved,
+    muted, repeated."""
 
     layer_id: int
     number: int = 0
     at: str = "onsets"
+    ticks: list[Any] | None = None
 
     def apply(self, song: Song) -> Song:
         layer = layer_of(song, self.layer_id)
         clip = clip_of(layer, self.number)
         grid = GRIDS[one_of(self.at, tuple(GRIDS), "way of cutting")]
-        ticks = slice_ticks(song, clip, grid)
+        ticks = slice_ticks(song, clip, grid) if self.ticks is None else _by_hand(clip, self.ticks)
         if len(ticks) < 3:
             raise EditError(f"Nothing begins inside clip {self.number + 1} of {layer.name}. Cut it on a grid instead.")
         first = len(layer.clips)
@@ -283,6 +285,13 @@ class SliceClip:
 
     def summary(self, song: Song) -> str:
         return f"{layer_of(song, self.layer_id).name}: clip {self.number + 1} cut into slices"
+
+
+def _by_hand(clip: Clip, ticks: list[Any]) -> list[int]:
+    length = clip.length_ticks
+    if not all(isinstance(t, int | float) and 0 < t < length for t in ticks):
+        raise EditError(f"A cut lies outside the clip, which is {length} ticks long. Cut inside it.")
+    return sorted({0, length, *(round(t) for t in ticks)})
 
 
 def slice_ticks(song: Song, clip: Clip, grid_ticks: int) -> list[int]:

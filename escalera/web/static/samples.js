@@ -193,6 +193,8 @@ const clicks = {
   "[data-forget]": (button) => post(`wanted/${button.dataset.forget}/forget`),
   "[data-remove]": (button) => post(`${button.dataset.remove}/remove`),
   "[data-tempo]": (button) => post(`${chosen}/correct`, { tempo_bpm: button.dataset.tempo }),
+  "[data-vocode]": (button) =>
+    htmx.ajax("POST", `${path}/vocode/${button.dataset.vocode}`, { source: root, swap: "none", values: here() }),
   "[data-texture]": (button) => post(`${chosen}/texture`, { times: button.dataset.texture }),
   "[data-reject]": (button) =>
     post(`${button.dataset.reject}/rejected`, { song_id: song, rejected: button.dataset.was === "1" ? "0" : "1" }).then(
@@ -200,6 +202,17 @@ const clicks = {
     ),
   "[data-exchange]": (button) =>
     queue.post("edits", { kind: "exchange_sample", layer_id: layer(), sample_id: button.dataset.exchange, ...here() }),
+  "[data-cut]": (plot, event) => {
+    const box = plot.getBoundingClientRect(),
+      tick = Math.round((Number(plot.dataset.cut) * (event.clientX - box.left)) / box.width);
+    queue.post("edits", {
+      ...here(),
+      kind: "slice_clip",
+      layer_id: layer(),
+      number: field("clip").value,
+      ticks: JSON.stringify([tick]),
+    });
+  },
   "[data-slice]": (button) => chooseSlice(Number(button.dataset.slice)),
   "[data-hear-mend]": (button) =>
     go(address("mend", { layer: layer(), clip: field("clip").value, way: button.dataset.hearMend })),
