@@ -64,11 +64,6 @@ def sped(audio: Audio, length: int) -> Audio:
     return _padded(np.ascontiguousarray(np.asarray(made, np.float32).reshape(-1, audio.shape[0]).T), length)
 
 
-def speed_semitones(ratio: float) -> float:
-    """Semitones by which the pitch moves when a recording lasts `ratio` times as long."""
-    return -12.0 * float(np.log2(ratio))
-
-
 def _padded(audio: Audio, length: int) -> Audio:
     if audio.shape[1] >= length:
         return audio[:, :length]

@@ -150,7 +150,7 @@ class SampleRow(Base):
 
 
 class WantedRow(Base):
-    """A sound that was looked for and not found; `stand_in` plays in its place, `content` is what came in for it."""
+    """A sound that was looked for and not found; `stand_in` names what plays in its place."""
 
     __tablename__ = "wanted"
     id: Mapped[int] = mapped_column(primary_key=True)

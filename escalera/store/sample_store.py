@@ -101,12 +101,6 @@ def want(session: Session, words: str, song_id: int, stand_in: str) -> None:
     session.add(WantedRow(words=words, song_id=song_id, stand_in=stand_in))
 
 
-def found_for(session: Session, wanted_id: int, content: str) -> None:
-    row = session.get(WantedRow, wanted_id)
-    if row is not None:
-        row.content = content
-
-
 def forget_wanted(session: Session, ids: Iterable[int]) -> None:
     session.execute(delete(WantedRow).where(WantedRow.id.in_(list(ids))))
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
+from math import log2
 from typing import Any
 
 from markupsafe import Markup
 
-from escalera.core.bench.sample_fit import Fitting, cents_off, fitting, section_tempo
+from escalera.core.bench.sample_fit import Fitting, fitting, section_tempo
 from escalera.core.document.recordings import Sample
 from escalera.core.document.song import Layer, Section, Song
 from escalera.core.edits.recording_edits import usual_family
@@ -109,8 +110,6 @@ def tile_of(card: SampleCard) -> SampleTile:
 
 def note_name(hz: float) -> str:
     """The nearest note of a frequency, with its cents where it is off."""
-    from math import log2
-
     exact = 69 + 12 * log2(hz / 440.0)
     note = round(exact)
     cents = round(100 * (exact - note))
@@ -185,10 +184,6 @@ class Detail:
             return bars
         word = "beat" if abs(rest) == 1 else "beats"
         return f"{bars}, {abs(rest):g} {word} {'over' if rest > 0 else 'short'}"
-
-    @property
-    def tuned_off(self) -> float:
-        return cents_off(self.sample)
 
 
 class SampleView(PageView):

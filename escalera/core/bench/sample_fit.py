@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+from math import log2
 
 from escalera.core.document.recordings import Clip, Sample
 from escalera.core.document.song import Section, Song
@@ -123,8 +124,6 @@ def root_of(sample: Sample) -> int:
     """The MIDI pitch a sample sounds at as it is; the middle C where it has none."""
     if sample.pitch_hz <= 0:
         return 60
-    from math import log2
-
     return int(min(127, max(0, round(69 + 12 * log2(sample.pitch_hz / 440.0)))))
 
 
@@ -132,12 +131,5 @@ def cents_off(sample: Sample) -> float:
     """Cents by which a settled pitch lies off the next note at A 440; 0 where there is none."""
     if sample.pitch_hz <= 0:
         return 0.0
-    from math import log2
-
     exact = 69 + 12 * log2(sample.pitch_hz / 440.0)
     return 100.0 * (exact - round(exact))
-
-
-def with_length(clip: Clip, beats: float) -> Clip:
-    """The clip taking another number of quarter notes."""
-    return replace(clip, beats=round(beats, 6))

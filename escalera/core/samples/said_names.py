@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from math import log2
 
 from escalera.core.samples.reading import SampleReading
 from escalera.core.theory.keys import Key, parse_key
@@ -114,8 +115,6 @@ def _music_key(reading: SampleReading, said: Said) -> Contradiction | None:
 def _note(reading: SampleReading, said: Said) -> Contradiction | None:
     if not reading.pitch_hz or said.key is None or reading.key:
         return None
-    from math import log2
-
     exact = 69 + 12 * log2(reading.pitch_hz / 440.0)
     note, cents = round(exact), 100 * (exact - round(exact))
     if note % 12 == said.key.tonic_class:
