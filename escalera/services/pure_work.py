@@ -22,7 +22,7 @@ from escalera.formats.project import read_project, write_project
 from escalera.services.logs import LOG
 from escalera.sound.bank_player import bank
 from escalera.sound.mix import Renderer
-from escalera.sound.plan import MIX_VERSION, Plan
+from escalera.sound.plan import MIX_VERSION, Part, Plan
 from escalera.sound.section import SectionMix, mix_arrays, mix_from
 from escalera.sound.spec import VERSION
 
@@ -151,6 +151,11 @@ def _render(given: bytes, renderer: Renderer) -> bytes:
 PURE_KINDS: dict[str, Callable[[bytes, Renderer], bytes]] = {"render": _render}
 
 
+def _only_here(part: Part) -> bool:
+    """Whether a part needs audio that only this machine has."""
+    return part.printed is not None or any(sound.recorded for sound in part.spec.sounds)
+
+
 class SectionHelp:
     """Lets sections of a song that is rendered whole be mixed elsewhere; handed to the renderer."""
 
@@ -158,10 +163,10 @@ class SectionHelp:
         self.board = board
 
     def offer(self, song: Song, spans: list[tuple[Span, Plan]]) -> list[str]:
-        """Offer what another machine can make; what was printed, or is played by a SoundFont of this one, it cannot."""
+        """Offer what another machine can make; what was printed or recorded, or is played by a SoundFont of this one, it cannot."""
         if not self.board.anybody or bank() is not None:
             return []
-        alone = [(span, plan) for span, plan in spans if not any(p.printed for p in plan.parts)]
+        alone = [(span, plan) for span, plan in spans if not any(_only_here(p) for p in plan.parts)]
         for span, plan in alone:
             self.board.offer(plan.key, "render", partial(_given, song, span), _largest(plan))
         return [plan.key for _, plan in alone]

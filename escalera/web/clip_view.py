@@ -136,7 +136,7 @@ class ClipView:
         middle, half, step = (HEIGHT + TOP) / 2, (HEIGHT - TOP) / 2 - 4, WIDTH / len(rows)
         top = " ".join(f"{step * i:.1f},{middle - half * b:.1f}" for i, (_, b) in enumerate(rows))
         low = " ".join(f"{step * i:.1f},{middle - half * a:.1f}" for i, (a, _) in reversed(list(enumerate(rows))))
-        return Markup(f'<polygon class="wave" points="{top} {low}"/>')  # noqa: S704
+        return Markup(f'<polygon class="wave" points="{top} {low}"/>')
 
     @property
     def beats(self) -> list[tuple[float, bool]]:

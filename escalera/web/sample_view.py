@@ -77,7 +77,7 @@ def relief(envelope: str, seconds: float, tempo: float | None, beats_a_bar: int 
         if rest:
             edge = " ".join(f"L{WIDTH - (7 if i % 2 else 1)} {HEIGHT * (i + 1) / 8:.1f}" for i in range(8))
             parts.append(f'<path class="broken" d="M{WIDTH - 1} 0{edge}"/>')
-    return Markup("".join(parts))  # noqa: S704: made of numbers only
+    return Markup("".join(parts))
 
 
 def tile_of(card: SampleCard) -> SampleTile:

@@ -23,6 +23,7 @@ from escalera.formats.recording import content_of
 from escalera.services.exporting import Options, export
 from escalera.services.importing import import_bundle
 from escalera.services.own_samples import own_samples
+from escalera.services.pure_work import Board, SectionHelp
 from escalera.services.reading_worker import LimitedReader
 from escalera.services.sample_files import read_file
 from escalera.services.sample_making import make_texture, make_vocoded, smeared
@@ -495,3 +496,13 @@ def test_a_voice_speaks_through_the_chords_of_a_section(studio, tmp_path):
     root = section_harmony(SONG, timeline(SONG).span_of(V)).at(0).root_class
     tones = [int(round(440 * 2 ** ((48 + root + 12 * o - 69) / 12))) for o in (0, 1)]
     assert max(spectrum[t - 2 : t + 3].max() for t in tones) > 8 * np.median(spectrum[100:400])
+
+
+def test_what_plays_recordings_is_not_offered_to_other_machines(studio, tmp_path, monkeypatch):
+    monkeypatch.setattr(Board, "anybody", True)
+    song_id, _ = laid(studio, tmp_path)
+    offered = {}
+    for name, song in (("plain", SONG), ("recorded", studio.head(song_id).song)):
+        spans = [(span, studio.rendering.renderer.plan(song, span)) for span in timeline(song).spans]
+        offered[name] = len(SectionHelp(Board()).offer(song, spans))
+    assert offered == {"plain": 2, "recorded": 1}
