@@ -479,7 +479,7 @@ def test_a_recorded_kick_is_judged_and_tuned_like_any(studio, tmp_path):
 
 
 def test_a_voice_speaks_through_the_chords_of_a_section(studio, tmp_path):
-    dice, n = np.random.default_rng(4), 4 * RATE
+    dice, n = np.random.default_rng(4), 2 * RATE
     spoken = (dice.standard_normal(n) * (np.sin(np.arange(n) * 2 * np.pi * 3 / RATE) > 0))[None].astype(
         np.float32
     ) * 0.2

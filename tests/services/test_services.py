@@ -90,7 +90,7 @@ def test_every_format_is_written(tmp_path):
     rendering, song = Rendering(100), small_song()
     for key in FORMATS:
         path, _ = export(song, rendering, key, Options(), tmp_path)
-        assert path.name.startswith("small.") and path.stat().st_size > 80
+        assert path.name.startswith("small.") and path.stat().st_size > 60
     assert not list(tmp_path.glob("unfinished*"))
     with pytest.raises(InputError, match="has no stems"):
         export(song, rendering, "midi", Options(stems=True), tmp_path)
