@@ -13,6 +13,8 @@ import soundfile
 
 from benchmarks.table import row, seconds
 from escalera.core.commands import COMMANDS
+from escalera.core.document.recordings import Sample
+from escalera.core.document.song import Song
 from escalera.core.reading.timeline import timeline
 from escalera.core.samples.finding import SampleWish
 from escalera.services.demo import demo_songs
@@ -101,33 +103,32 @@ def _filled(database: Database, count: int) -> None:
         )
 
 
+def layer_heard(studio: Studio, song: Song, section: int, sample: Sample) -> float:
+    """Seconds until a sample laid in a section sounds."""
+    laid = with_laid(song, sample, section, "loop", "drums")
+    return seconds(lambda: part_wav(studio.rendering, laid, section, laid_layer(song, laid, 0)))
+
+
 def _in_songs(studio: Studio, loop: Path) -> None:
-    id, _ = studio.samples.add_file(loop)
+    short = loop.with_name("usual.wav")
+    soundfile.write(short, noise_loop(8, 120, 5).T, RATE)
     song = demo_songs()[1]
     section = song.sections[1].id
-    sample = studio.samples.sample(id)
-    part_wav(
-        studio.rendering,
-        with_laid(song, sample, section, "loop", "drums"),
-        section,
-        laid_layer(song, with_laid(song, sample, section, "loop", "drums"), 0),
-    )
+    layer_heard(studio, song, section, studio.samples.sample(1))  # the engine is warm in a running program
+    for name, file in (("a loop of 8 seconds", short), ("a loop of 30 seconds", loop)):
+        sample = studio.samples.sample(studio.samples.add_file(file)[0])
+        took = layer_heard(studio, song, section, sample)
+        row(f"{name} made to sound fitted, never heard before", took, 0.5, "s")
     other = replace(song, tempo_bpm=127.0)
     after = with_laid(other, sample, section, "loop", "drums")
-    row(
-        "a sample made to sound fitted, never heard before",
-        seconds(lambda: part_wav(studio.rendering, after, section, laid_layer(other, after, 0))),
-        0.5,
-        "s",
-    )
     row("where its energy would land", seconds(lambda: landing(song, sample, section)), 0.05, "s")
     layer = laid_layer(other, after, 0)
-    cut = COMMANDS["set_clip"](layer, 0, {"gain_db": -3})
+    gains = iter(range(-3, -20, -1))
     index = other.index_of(section)
     studio.rendering.chunk_wav(after, index)
 
     def edited() -> None:
-        changed = cut.apply(after)
+        changed = COMMANDS["set_clip"](layer, 0, {"gain_db": next(gains)}).apply(after)
         studio.rendering.renderer.unit(
             next(
                 p
@@ -136,4 +137,4 @@ def _in_songs(studio: Studio, loop: Path) -> None:
             )
         )
 
-    row("an edit of a clip until its layer sounds", seconds(edited), 0.05, "s")
+    row("an edit of a clip until its layer sounds", min(seconds(edited) for _ in range(5)), 0.05, "s")
