@@ -96,9 +96,12 @@ def tried(song_id: int, revision_id: int, section_id: int, sample_id: int) -> Re
         sound = part_wav(rendering, after, section_id, laid_layer(song, after, layer_id))
     else:
         sound = in_song_wav(rendering, without_layer(song, layer_id) if layer_id else song, section_id)
-    answer = Response(sound, mimetype="audio/wav")
-    answer.headers["Cache-Control"] = "no-store"
-    return answer
+    return _heard_once(sound)
+
+
+def _heard_once(wav: bytes) -> Response:
+    """Sound that no browser keeps: the same address may sound different once a sample is corrected."""
+    return Response(wav, mimetype="audio/wav", headers={"Cache-Control": "no-store"})
 
 
 @blueprint.post("/vocode/<int:sample_id>")
@@ -119,9 +122,7 @@ def mend(song_id: int, revision_id: int, section_id: int) -> ResponseReturnValue
     song = mended(
         studio().state(song_id, revision_id), number_of("layer"), number_of("clip"), request.args.get("way", "")
     )
-    answer = Response(in_song_wav(studio().rendering, song, section_id), mimetype="audio/wav")
-    answer.headers["Cache-Control"] = "no-store"
-    return answer
+    return _heard_once(in_song_wav(studio().rendering, song, section_id))
 
 
 @blueprint.get("/<int:revision_id>/<int:section_id>/landings")
