@@ -63,6 +63,8 @@ def bring_in(file: Path) -> None:
         found = import_bundle(file, opened.samples) if bundled else import_file(file.name, file.read_bytes())
         for line in found.report:
             click.echo(line, err=True)
+        if bundled:
+            opened.samples.adopt(found.song.samples)
         click.echo(opened.add_song(found.song, "Imported"))
 
 

@@ -36,12 +36,11 @@ Audio = NDArray[np.float32]
 
 @dataclass(frozen=True, slots=True)
 class Heading:
-    """What a file says of itself: samples a second, channels, frames (which need not be true), comments."""
+    """What a file says of itself: samples a second, channels, frames (which need not be true)."""
 
     rate_hz: int
     channels: int
     frames: int
-    comments: str
 
     @property
     def seconds(self) -> float:
@@ -51,7 +50,7 @@ class Heading:
 def heading(path: Path) -> Heading:
     """The heading of a recording. Raises FormatError with a remedy for what is none, or lies outside the limits."""
     with _opened(path) as source:
-        found = Heading(source.samplerate, source.channels, source.frames, _comments(source))
+        found = Heading(source.samplerate, source.channels, source.frames)
     low, high = RATES_HZ
     if not low <= found.rate_hz <= high:
         raise FormatError(f"It has {found.rate_hz:,} samples a second; {low:,} to {high:,} are read. Convert it first.")
@@ -60,10 +59,6 @@ def heading(path: Path) -> Heading:
             f"It has {found.channels} channels; at most {MAX_CHANNELS} are read. Mix it down to stereo first."
         )
     return found
-
-
-def _comments(source: Any) -> str:
-    return " ".join(str(getattr(source, name, "") or "") for name in ("title", "comment"))[:400]
 
 
 def _opened(path: Path) -> Any:

@@ -227,3 +227,28 @@ def _between(values: Floats, at: int) -> float:
     a, b, c = values[at - 1], values[at], values[at + 1]
     bend = a - 2 * b + c
     return at + float(np.clip(0.5 * (a - c) / bend, -0.5, 0.5)) if bend < 0 else float(at)
+
+
+THIRD_FROM, THIRD_TO = (
+    40,
+    75,
+)  # MIDI pitches among which the notes of a chord are looked for, below most of their own fifth partials
+DEEPEST = 28
+THIRD_DB = -11.0  # so much under the strongest note a third is still one, and no partial
+
+
+def third_of(audio: Audio, root_class: int) -> str:
+    """Whether a chord of (channels, n) at 44.1 kHz has a "minor" or "major" third over its root; empty for a note or a bare fifth."""
+    mono = audio.mean(axis=0)[: 2 * RATE_HZ].astype(float)
+    if len(mono) < 2048:
+        return ""
+    power = np.abs(np.fft.rfft(mono * np.hanning(len(mono)), 1 << 17)) ** 2
+    pitches = np.arange(DEEPEST, THIRD_TO + 1)
+    hz = 440.0 * 2.0 ** ((pitches - 69) / 12.0)
+    edges = [np.rint(hz * 2.0 ** (cents / 1200.0) * (1 << 17) / RATE_HZ).astype(int) for cents in (-40, 40)]
+    notes = np.array([power[a : max(b, a + 1)].max() for a, b in zip(*edges)])
+    over_root = np.where(pitches >= THIRD_FROM, (pitches - root_class) % 12, -1)
+    minor, major = (notes[over_root == third].max() for third in (3, 4))
+    if max(minor, major) < notes.max() * 10.0 ** (THIRD_DB / 10.0):
+        return ""
+    return "minor" if minor > major else "major"

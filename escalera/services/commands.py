@@ -7,14 +7,18 @@ from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING
 
+from escalera.cleaning import clean_line
 from escalera.core.commands import read_command
 from escalera.core.document.song import Song
 from escalera.core.edits import Edit
 from escalera.core.edits.beat_edits import as_rows
 from escalera.core.edits.edit import layer_of, section_of, sound_of, whole_number
+from escalera.core.edits.family_edits import LayFamily
 from escalera.core.edits.groove_edits import groove_of
 from escalera.core.edits.recording_edits import clip_of
+from escalera.core.edits.stand_in_edits import AddStandIn
 from escalera.core.ideas import PlaceIdea
+from escalera.core.palette.sound_words import sound_for
 from escalera.core.reading.groove_reading import groove_beat
 from escalera.core.rhythm.beat import Beat
 from escalera.errors import EditError, shown
@@ -35,7 +39,7 @@ class Prepared:
     """How a command is read with what the studio knows, and what is noted once it was applied."""
 
     read: Callable[[Fields, Song, Studio], Read]
-    done: Callable[[Fields, Song, Studio], None] | None = None
+    done: Callable[[Fields, int, Song, Studio], None] | None = None  # the fields, the song's id, the song as it is now
 
 
 def read_edits(fields: Fields, song: Song, studio: Studio) -> Read:
@@ -44,11 +48,11 @@ def read_edits(fields: Fields, song: Song, studio: Studio) -> Read:
     return row.read(fields, song, studio) if row else ([read_command(fields, song)], "")
 
 
-def note_done(fields: Fields, after: Song, studio: Studio) -> None:
+def note_done(fields: Fields, song_id: int, after: Song, studio: Studio) -> None:
     """What else is kept of a command that was applied."""
     row = PREPARED.get(fields.get("kind", ""))
     if row and row.done:
-        row.done(fields, after, studio)
+        row.done(fields, song_id, after, studio)
 
 
 def _as(kind: str, fields: Fields, song: Song, **more: object) -> Read:
@@ -169,9 +173,42 @@ def _place_idea(fields: Fields, song: Song, studio: Studio) -> Read:
     return [PlaceIdea(whole_number(fields.get("section_id"), "section"), idea.song, fields.get("place", ""))], ""
 
 
-def _idea_placed(fields: Fields, after: Song, studio: Studio) -> None:
+def _idea_placed(fields: Fields, song_id: int, after: Song, studio: Studio) -> None:
     section = section_of(after, whole_number(fields.get("section_id"), "section"))
     studio.ideas.set_placed(whole_number(fields.get("idea_id"), "idea"), f"{after.title}, {section.name}")
+
+
+def _stand_in(fields: Fields, song: Song, studio: Studio) -> Read:
+    """What is looked for, played by the sound of the palette that comes nearest to it, with that sound's usual notes."""
+    words = clean_line(fields.get("words", ""))[:80]
+    if not words:
+        raise EditError("Say what is looked for: a few words, as one would search for it.")
+    sound = sound_for(words)
+    usual = library.default_for(sound.key)
+    rows = usual.pattern.to_list() if usual else []
+    length = usual.pattern.length_ticks if usual else song.metre.bar_ticks
+    section = section_of(song, whole_number(fields.get("section_id"), "section"))
+    return [AddStandIn(sound.key, words, section.id, length, rows)], ""
+
+
+def _stood_in(fields: Fields, song_id: int, after: Song, studio: Studio) -> None:
+    made = max((x for x in after.layers if x.stand_in), key=lambda x: x.id)
+    studio.samples.want(fields.get("words", ""), song_id, made.name, made.id)
+
+
+def _found(fields: Fields, song_id: int, after: Song, studio: Studio) -> None:
+    studio.samples.forget_stand_in(song_id, whole_number(fields.get("layer_id"), "layer"))
+
+
+def _lay_family(fields: Fields, song: Song, studio: Studio) -> Read:
+    """All recordings of the performance that one sample belongs to."""
+    family = studio.samples.family(whole_number(fields.get("sample_id"), "sample", 1))
+    if family is None:
+        raise EditError(
+            "No other recording belongs to it. Names that differ by verse, alternate, fill or ending make a family."
+        )
+    members = [{"part": m.part, "sample": asdict(studio.samples.sample(m.card.id))} for m in family.members]
+    return [LayFamily(family.name, members)], ""
 
 
 PREPARED: dict[str, Prepared] = {
@@ -185,6 +222,12 @@ PREPARED: dict[str, Prepared] = {
     "place_idea": Prepared(_place_idea, _idea_placed),
     "lay_sample": Prepared(_with_sample),
     "exchange_sample": Prepared(_with_sample),
+    "play_sample": Prepared(_with_sample, _found),
+    "stack_sample": Prepared(_with_sample),
+    "borrow_fill": Prepared(_with_sample),
+    "renew_sample": Prepared(_with_sample),
+    "lay_family": Prepared(_lay_family),
+    "add_stand_in": Prepared(_stand_in, _stood_in),
     "take_loop_beat": Prepared(_take_loop_beat),
     "play_slice": Prepared(_play_slice),
     "rekey_slices": Prepared(_rekey_slices),

@@ -12,7 +12,7 @@ from escalera.store.job_store import Job
 if TYPE_CHECKING:
     from escalera.services.studio import Studio
 
-BRING_IN, OWN_SAMPLES = "bring in", "own samples"
+BRING_IN, OWN_SAMPLES, ADOPT = "bring in", "own samples", "samples of a project"
 
 
 def job_kinds(studio: Studio) -> dict[str, Work]:
@@ -31,7 +31,11 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
     def own_made(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
         return _told(folder, f"{studio.samples.add_own(tell, wanted)} samples were made.")
 
-    return {"export": exported, BRING_IN: brought_in, OWN_SAMPLES: own_made}
+    def adopted(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        song = studio.state(job.song_id, job.revision_id)
+        return _told(folder, f"{studio.samples.adopt(song.samples, wanted)} samples of the project are in the library.")
+
+    return {ADOPT: adopted, "export": exported, BRING_IN: brought_in, OWN_SAMPLES: own_made}
 
 
 def _told(folder: Path, words: str) -> Result:

@@ -17,6 +17,7 @@ from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.pattern import FIXED
 from escalera.core.theory.pitch import STANDARD_HZ
 from escalera.core.time.ruler import RATE_HZ
+from escalera.core.time.tempo import TempoPoint
 from escalera.services import library
 from escalera.services.hearing import beat_song
 from escalera.services.starting_loops import song_of
@@ -41,8 +42,8 @@ class OwnSample:
     def recipe(self) -> str:
         """How it was made, in words."""
         row = self.row
-        if "fill" in row:
-            return f"Fill “{row['fill']}” at {row['tempo']} bpm, made by the program’s engine"
+        if "groove" in row:
+            return f"Groove “{row['groove']}” at {row['tempo']} bpm, made by the program’s engine"
         if "sound" in row:
             return f"{BY_KEY[row['sound']].label}, made by the program’s engine"
         return f"From the starting loop “{row['loop'].replace('-', ' ')}”, made by the program’s engine"
@@ -61,10 +62,11 @@ def made_samples(rows: list[OwnSample]) -> Iterator[tuple[OwnSample, Audio]]:
 
 
 def _made(row: Mapping[str, Any], renderer: Renderer) -> Audio:
-    if "fill" in row:
+    if "groove" in row:
         song, _ = song_of(row["loop"])
-        beat = next(g.beat for g in library.grooves().values() if g.name == row["fill"])
-        return _round(beat_song(replace(song, tempo_bpm=float(row["tempo"])), beat, None, 1), renderer)
+        beat = next(g.beat for g in library.grooves().values() if g.name == row["groove"])
+        played = beat_song(replace(song, tempo_bpm=float(row["tempo"])), beat, None, row.get("times", 1))
+        return _once(slowed(played, row["slows"]), renderer) if "slows" in row else _round(played, renderer)
     if "sound" in row:
         return _of_sound(row, renderer)
     song = loop_song(row)
@@ -91,6 +93,18 @@ def loop_song(row: Mapping[str, Any]) -> Song:
     section = replace(first, bars=bars, phrases=(bars,), placements=placements)
     tuning = STANDARD_HZ * 2.0 ** (row.get("cents", 0) / 1200.0)
     return replace(song, layers=layers, sections=(section,), tuning_hz=tuning, life=0.0)
+
+
+def slowed(song: Song, to_share: float) -> Song:
+    """A song whose section keeps its tempo for half of it and then slows beat by beat to a share of it."""
+    section = song.sections[0]
+    beats = timeline(song).spans[0].bar_ticks[-1] // QUARTER_TICKS
+    steps = range(beats // 2, beats)
+    points = tuple(
+        TempoPoint(n * QUARTER_TICKS, round(song.tempo_bpm * to_share ** ((n - steps[0] + 1) / len(steps)), 3))
+        for n in steps
+    )
+    return song.with_section(replace(section, tempo_changes=points))
 
 
 def _only_start(song: Song) -> Song:

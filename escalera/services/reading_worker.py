@@ -1,6 +1,6 @@
 """A process of its own that decodes and reads recordings, so that what a file does to a decoder is done to nobody else.
 
-It takes a line of JSON {"path", "keep_in"} and answers with one: {"reading", "content", "comments"} or {"trouble"}. Memory is
+It takes a line of JSON {"path", "keep_in"} and answers with one: {"reading", "content", "says"} or {"trouble"}. Memory is
 limited here, time by whoever asks (`LimitedReader`).
 """
 
@@ -17,7 +17,7 @@ from threading import Lock, Timer
 from typing import IO, Any
 
 from escalera.errors import EscaleraError, FormatError
-from escalera.services.sample_files import ReadFile, plain_reading, read_file, reading_from
+from escalera.services.sample_files import ReadFile, plain_reading, plain_says, read_file, reading_from, says_from
 
 MOST_BYTES = 3_000_000_000  # of addresses; what is really used is far less
 START_S, A_FILE_S = 60.0, 150.0
@@ -51,7 +51,7 @@ def _answer(line: str) -> dict[str, Any]:
         return {"trouble": "It takes more memory than a recording may. Cut it, or convert it."}
     except OSError as error:
         return {"trouble": f"It cannot be read or kept: {error.strerror or error}. Check the disk and the file."}
-    return {"reading": plain_reading(found.reading), "content": found.content, "comments": found.comments}
+    return {"reading": plain_reading(found.reading), "content": found.content, "says": plain_says(found.says)}
 
 
 class LimitedReader:
@@ -69,7 +69,7 @@ class LimitedReader:
             raise FormatError(answer["trouble"])
         content = answer["content"]
         kept = keep_in / f"{content}.flac" if keep_in else None
-        return ReadFile(reading_from(answer["reading"]), content, kept, answer["comments"])
+        return ReadFile(reading_from(answer["reading"]), content, kept, says_from(answer["says"]))
 
     def _ask(self, question: dict[str, str]) -> dict[str, Any]:
         process = self._running()

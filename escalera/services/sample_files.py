@@ -12,7 +12,9 @@ from numpy.typing import NDArray
 from pydantic import TypeAdapter
 
 from escalera.core.samples.reading import SampleReading
+from escalera.core.samples.said_names import NOTHING, FileSays
 from escalera.errors import FormatError
+from escalera.formats.file_says import file_says
 from escalera.formats.recording import RecordingWriter, blocks_of, heading
 from escalera.listen.whole_reading import read_recording
 
@@ -20,16 +22,17 @@ SILENT = 1e-4  # a peak of −80 dB
 LIES_BY = 0.02  # a header may be off by such a share without being called wrong
 Audio = NDArray[np.float32]
 _READING = TypeAdapter(SampleReading)
+_SAYS = TypeAdapter(FileSays)
 
 
 @dataclass(frozen=True, slots=True)
 class ReadFile:
-    """A recording with its content, where it was kept, and what was remarkable of the file."""
+    """A recording with its content, where it was kept, and what its file says of it."""
 
     reading: SampleReading
     content: str
     kept: Path | None
-    comments: str
+    says: FileSays = NOTHING
 
 
 def plain_reading(reading: SampleReading) -> dict[str, Any]:
@@ -41,6 +44,21 @@ def plain_reading(reading: SampleReading) -> dict[str, Any]:
 def reading_from(plain: dict[str, Any]) -> SampleReading:
     """A reading from JSON. Raises ValueError."""
     found: SampleReading = _READING.validate_python(plain)
+    return found
+
+
+def plain_says(says: FileSays) -> dict[str, Any]:
+    """What a file says, as JSON holds it."""
+    plain: dict[str, Any] = _SAYS.dump_python(says)
+    return plain
+
+
+def says_from(plain: dict[str, Any]) -> FileSays:
+    """What a file says from JSON; nothing where it is damaged."""
+    try:
+        found: FileSays = _SAYS.validate_python(plain)
+    except ValueError:
+        return NOTHING
     return found
 
 
@@ -69,7 +87,7 @@ def read_file(path: Path, keep_in: Path | None = None) -> ReadFile:
     if writer is not None and keep_in is not None:
         kept = keep_in / f"{content}.flac"
         writer._target.replace(kept)
-    return ReadFile(replace(reading, said=said), content, kept, head.comments)
+    return ReadFile(replace(reading, said=said), content, kept, file_says(path))
 
 
 class _Seen:

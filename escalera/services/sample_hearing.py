@@ -9,13 +9,15 @@ import numpy as np
 
 from escalera.core.document.recordings import Clip, Sample
 from escalera.core.document.song import Song
+from escalera.core.edits.clip_mends import BorrowFill
 from escalera.core.edits.edit import layer_of, section_of
 from escalera.core.edits.recording_edits import ExchangeSample, LaySample, MendClip, clip_of, usual_family
 from escalera.core.edits.slice_edits import slice_rows
 from escalera.core.energy.model import section_energy
 from escalera.core.reading.timeline import timeline
+from escalera.core.theory.keys import parse_key
 from escalera.errors import EscaleraError, NotFound
-from escalera.listen.tones import settled_pitch
+from escalera.listen.tones import settled_pitch, third_of
 from escalera.services.rendering import RATE_HZ, Rendering, wav_bytes
 from escalera.services.samples import Samples
 from escalera.sound.recording_files import library
@@ -146,6 +148,15 @@ def clip_pitch(clip: Clip) -> float:
     return 69.0 + 12.0 * float(np.log2(pitch.hz / 440.0)) + clip.semitones
 
 
-def mended(song: Song, layer_id: int, number: int, way: str) -> Song:
-    """The song with a clip brought onto whole bars in one of the ways, to be heard before it is taken."""
+@lru_cache(maxsize=256)
+def chord_third(content: str, key: str) -> str:
+    """The third that a recorded chord has over its key's tonic: "minor", "major", or none for a note or a bare fifth."""
+    audio = library.read(content, 0, 2 * RATE_HZ)
+    return third_of(audio, parse_key(key).tonic_class) if audio is not None else ""
+
+
+def mended(song: Song, layer_id: int, number: int, way: str, fill: Sample | None = None) -> Song:
+    """The song with a clip brought onto whole bars in one of the ways, to be heard before it is taken; `fill` is what is borrowed."""
+    if fill is not None:
+        return BorrowFill(layer_id, asdict(fill), number).apply(song)
     return MendClip(layer_id, number, way).apply(song)

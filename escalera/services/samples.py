@@ -6,6 +6,8 @@ import json
 import secrets
 import shutil
 from collections.abc import Callable, Mapping
+from dataclasses import replace
+from math import log2
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +16,7 @@ from numpy.typing import NDArray
 
 from escalera.cleaning import clean_line
 from escalera.core.document.recordings import Sample, sample_of
+from escalera.core.samples.families import Family, family_with
 from escalera.core.samples.finding import SampleCard, SampleWish, found
 from escalera.core.samples.licences import LICENCES, UNKNOWN
 from escalera.core.samples.reading import KINDS, SampleReading
@@ -24,7 +27,7 @@ from escalera.formats.recording import RATE_HZ, RecordingWriter
 from escalera.listen.whole_reading import read_recording
 from escalera.services.own_samples import OwnSample, made_samples, own_samples
 from escalera.services.reading_worker import LimitedReader
-from escalera.services.sample_files import ReadFile, plain_reading, reading_from
+from escalera.services.sample_files import ReadFile, plain_reading, plain_says, reading_from, says_from
 from escalera.sound.recording_files import library
 from escalera.store import sample_store as shelf
 from escalera.store.database import Database
@@ -126,7 +129,7 @@ class Samples:
         kept = self.folder / f"{content}.flac"
         aside.replace(kept)
         reading = read_recording([audio], RATE_HZ, len(audio))
-        read = ReadFile(reading, content, kept, "")
+        read = ReadFile(reading, content, kept)
         row = row_from(read, name, "", source, licence)
         row.made = made[:300]
         return self._enter(row, read)
@@ -175,13 +178,45 @@ class Samples:
         """Where its name and what is heard differ."""
         with self._database.read() as session:
             row = shelf.row_of(session, sample_id)
-            return contradictions(_reading(row), row.name)
+            return _doubts(row)
 
     def details(self, sample_id: int) -> dict[str, Any]:
         """Where it came from and what was set by hand."""
         with self._database.read() as session:
             row = shelf.row_of(session, sample_id)
             return {"made": row.made, "file": row.file, "own": shelf.loaded(row.own), "size_bytes": row.size_bytes}
+
+    def family(self, sample_id: int) -> Family | None:
+        """The recordings of one performance that a sample belongs to; None where it stands alone."""
+        return family_with(self.cards(), self.card(sample_id))
+
+    def fill_near(self, tempo_bpm: float, but: str) -> SampleCard | None:
+        """The fill whose tempo is nearest to one, half and double alike; `but` is the content of what is to be filled."""
+        fills = [c for c in self.cards() if c.kind == "fill" and c.content != but]
+        octaves = {c.id: log2((c.tempo_bpm or tempo_bpm) / tempo_bpm) for c in fills}
+        return min(fills, key=lambda c: abs(octaves[c.id] - round(octaves[c.id])), default=None)
+
+    def by_content(self, content: str) -> int:
+        """The id of the sample with some content; 0 where the library has none."""
+        with self._database.read() as session:
+            row = shelf.by_content(session, content)
+            return row.id if row else 0
+
+    def adopt(self, samples: tuple[Sample, ...], wanted: Callable[[], bool] = lambda: True) -> int:
+        """Enter the samples of a song that came with its audio, as that song describes them; how many were new."""
+        count = 0
+        for sample in samples:
+            kept = self.folder / f"{sample.content}.flac"
+            if not wanted() or self.by_content(sample.content) or not kept.exists():
+                continue
+            read = replace(self.reader.read(kept), content=sample.content, kept=kept)
+            row = row_from(read, sample.name, "", sample.source, sample.licence)
+            row.credit, row.made = sample.credit[:240], sample.made[:300]
+            row.own = json.dumps({**shelf.loaded(row.own), **_said_otherwise(sample, read.reading)})
+            _describe(row, _reading(row))
+            self._enter(row, read)
+            count += 1
+        return count
 
     def sample(self, sample_id: int) -> Sample:
         """What a song keeps of a sample. Raises NotFound."""
@@ -220,7 +255,7 @@ class Samples:
             for name in ("source", "credit"):
                 if name in fields:
                     setattr(row, name, clean_line(fields[name])[:240])
-            row.doubts = len(contradictions(_reading(row), row.name))
+            row.doubts = len(_doubts(row))
             return row.name
 
     def set_favourite(self, sample_id: int, liked: bool) -> None:
@@ -262,13 +297,19 @@ class Samples:
         with self._database.read() as session:
             return shelf.wanted(session)
 
-    def want(self, words: str, song_id: int, stand_in: str = "") -> None:
+    def want(self, words: str, song_id: int, stand_in: str = "", layer_id: int = 0) -> None:
         """Note a sound that was looked for and not found. Raises InputError for nothing."""
         words = clean_line(words)[:200].strip()
         if not words:
             raise InputError("Say what is looked for: a few words, as one would search for it.")
         with self._database.write() as session:
-            shelf.want(session, words, song_id, clean_line(stand_in)[:120])
+            shelf.want(session, words, song_id, clean_line(stand_in)[:120], layer_id)
+
+    def forget_stand_in(self, song_id: int, layer_id: int) -> None:
+        """What a layer of a song stood in for is found."""
+        rows = [row.id for row in self.wanted() if (row.song_id, row.layer_id) == (song_id, layer_id) and layer_id]
+        with self._database.write() as session:
+            shelf.forget_wanted(session, rows)
 
     def forget_wanted(self, wanted_id: int) -> None:
         with self._database.write() as session:
@@ -340,28 +381,48 @@ def row_from(read: ReadFile, name: str, file: str, source: str, licence: str) ->
     row = SampleRow(
         content=read.content, name=name, file=file, size_bytes=0, favourite=False, rejected="",
         source=clean_line(source)[:240], licence=licence if licence in LICENCES else UNKNOWN, credit="", made="",
-        reading=json.dumps(plain_reading(read.reading)), own="{}",
+        reading=json.dumps(plain_reading(read.reading)), own="{}", file_says=json.dumps(plain_says(read.says)),
     )  # fmt: skip
-    said = said_by(name)
-    own: dict[str, Any] = {}
-    if said.tempo_bpm and read.reading.kind != "hit" and read.reading.tempo_confidence < SURE:
-        own["tempo_bpm"] = said.tempo_bpm
-    if (
-        said.key is not None
-        and not said.bare
-        and read.reading.key is None
-        and read.reading.kind not in ("hit", "fill", "texture")
-    ):
-        own["key"] = key_text(said.key)
+    own = _believed(read, name)
     row.own = json.dumps(own)
     _describe(row, read.reading.corrected(own))
-    row.doubts = len(contradictions(read.reading, name))
+    row.doubts = len(contradictions(read.reading.corrected(own), name, read.says))
     row.envelope = read.reading.envelope
     return row
 
 
+def _believed(read: ReadFile, name: str) -> dict[str, Any]:
+    """What is taken from a name, or else from the file's tags, where little was heard."""
+    own: dict[str, Any] = {}
+    for said in (said_by(name), read.says.said):
+        if said.tempo_bpm and read.reading.kind != "hit" and read.reading.tempo_confidence < SURE:
+            own.setdefault("tempo_bpm", said.tempo_bpm)
+        tonal = read.reading.kind not in ("hit", "fill", "texture")
+        if said.key is not None and not said.bare and read.reading.key is None and tonal:
+            own.setdefault("key", key_text(said.key))
+    return own
+
+
+def _doubts(row: SampleRow) -> tuple[Contradiction, ...]:
+    return contradictions(_reading(row), row.name, says_from(shelf.loaded(row.file_says)))
+
+
+def _said_otherwise(sample: Sample, reading: SampleReading) -> dict[str, Any]:
+    """What a song says of a sample that is not what was read now: somebody corrected it."""
+    pairs = (("kind", sample.kind, reading.kind), ("beats_a_bar", sample.beats_a_bar, reading.beats_a_bar))
+    own: dict[str, Any] = {name: said for name, said, read in pairs if said != read}
+    for name in ("tempo_bpm", "pitch_hz"):
+        said, read = getattr(sample, name), getattr(reading, name) or 0.0
+        if said and abs(said - read) > 1e-3 * said:
+            own[name] = said
+    if sample.key and sample.key != (reading.key or ""):
+        own["key"] = sample.key
+    return own
+
+
 def _describe(row: SampleRow, reading: SampleReading) -> None:
     row.seconds, row.kind, row.tempo_bpm = reading.seconds, reading.kind, reading.tempo_bpm
+    row.beats_a_bar = reading.beats_a_bar
     row.key, row.pitch_hz = reading.key or "", reading.pitch_hz
     row.has_kick, row.leaves_middle = reading.has_kick, reading.leaves_middle
     row.bands = " ".join(f"{x:.1f}" for x in reading.bands_db)

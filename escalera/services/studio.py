@@ -22,7 +22,7 @@ from escalera.services.arrivals import Arrivals
 from escalera.services.audition import audition_song
 from escalera.services.commands import note_done, read_edits
 from escalera.services.idea_service import Ideas
-from escalera.services.job_kinds import BRING_IN, OWN_SAMPLES, job_kinds
+from escalera.services.job_kinds import ADOPT, BRING_IN, OWN_SAMPLES, job_kinds
 from escalera.services.jobs import Jobs, Worker
 from escalera.services.logs import LOG
 from escalera.services.printing import print_edit, printed_audio
@@ -218,7 +218,7 @@ class Studio:
         before = self.state(song_id, base_id)
         edits, summary = read_edits(fields, before, self)
         outcome = self._edited(song_id, base_id, before, edits, summary)
-        note_done(fields, outcome.head.song, self)
+        note_done(fields, song_id, outcome.head.song, self)
         return outcome
 
     def print_of(self, song: Song, layer_id: int) -> Edit:
@@ -237,6 +237,12 @@ class Studio:
         job = self.at_work(BRING_IN)
         if job is None or job.state == "running":
             self.jobs.start(BRING_IN, 0, 0, {}, "Reading recordings")
+
+    def adopt_samples(self, song_id: int) -> None:
+        """Let a worker enter the samples that came with a song into the library."""
+        head = self.head(song_id)
+        if head.song.samples:
+            self.jobs.start(ADOPT, song_id, head.revision_id, {}, "Reading the samples of the project")
 
     def make_own_samples(self) -> None:
         """Let a worker make the program's own samples, unless one is at it."""

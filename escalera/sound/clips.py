@@ -7,11 +7,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.document.recordings import Clip, Sample
+from escalera.core.document.recordings import ROUND_FROM, Clip, Sample
 from escalera.core.palette.recorded_sounds import AS_IT_IS
 from escalera.core.reading.events import NO_CLIP, REVERSED
 from escalera.sound.cache import AudioCache
 from escalera.sound.content import content_key
+from escalera.sound.recorded_notes import RELEASE, gliding, gone_round
 from escalera.sound.recording_files import library, stand_in
 from escalera.sound.schedule import RATE_HZ, Notes
 from escalera.sound.stretching import LEAST, MOST, sped, stretched
@@ -20,7 +21,6 @@ CLIP_VERSION = 1
 EDGE = 132  # samples over which a clip that is cut begins and ends, 3 ms
 SLICE_FADE = 220
 UNCUT_S = 0.0005  # nearer than that to an end of its sample a clip is not cut there
-RELEASE = 2400  # samples that a held note of a recording takes to end
 LONG = 60 * RATE_HZ  # of a longer clip only what is played is read and fitted
 ROOM = RATE_HZ // 2  # heard before a part of a long clip, so that the stretcher has begun
 Audio = NDArray[np.float32]
@@ -45,12 +45,14 @@ def lengths_of_clips(recorded: tuple[Recorded, ...], notes: Notes) -> NDArray[np
     clips = notes.clips
     if not recorded:
         return np.zeros(len(notes.start), np.int64)
-    alone = natural_length(recorded[0].clip)
+    held = notes.hold + RELEASE
+    if not recorded[0].clip.loops:
+        held = np.minimum(held, natural_length(recorded[0].clip))
     if clips is None:
-        return np.minimum(notes.hold + RELEASE, alone)
+        return held
     return np.where(
         clips[:, 0] == NO_CLIP,
-        np.minimum(notes.hold + RELEASE, alone),
+        held,
         np.minimum(notes.hold, clips[:, 2] - clips[:, 1]) + EDGE,
     )
 
@@ -71,6 +73,7 @@ def play_clips(
     """
     holds = lengths_of_clips(recorded, notes)
     clips = notes.clips
+    glides = _glides(recorded[0].clip.glide_ms if recorded else 0.0, notes)
     for i in range(len(notes.start)):
         number, skip, whole = (int(x) for x in clips[i]) if clips is not None else (NO_CLIP, 0, 0)
         place = number % REVERSED if number != NO_CLIP else 0
@@ -78,16 +81,52 @@ def play_clips(
             continue
         one = recorded[place]
         semitones = float(notes.pitch[i] - (AS_IT_IS if number != NO_CLIP else one.clip.root)) + cents / 100.0
-        turned = one.clip.reversed != (number != NO_CLIP and number >= REVERSED)
+        turned = one.clip.reversed != (number >= REVERSED)
         if number == NO_CLIP:
-            whole = natural_length(one.clip)
-        part = _part(one, whole, skip, int(holds[i]) - EDGE * (number != NO_CLIP), semitones, turned, cache)
+            part = played_note(one, int(holds[i]), semitones, glides[i], cache)
+        else:
+            part = _part(one, whole, skip, int(holds[i]) - EDGE, semitones, turned, cache)
         at = int(notes.start[i]) - offset
         room = min(part.shape[1], audio.shape[1] - at)
         for side, out in enumerate(audio):
             level = gains[i] * (sides[side][i] if sides else 1.0)
             if room > 0:
                 out[at : at + room] += part[min(side, len(part) - 1), :room] * np.float32(level)
+
+
+def _glides(glide_ms: float, notes: Notes) -> NDArray[np.float64]:
+    """Semitones from which every note glides to its own pitch, 0 where it begins on it; shape (n,)."""
+    found = np.zeros(len(notes.start))
+    if glide_ms and len(found) > 1:
+        order = np.argsort(notes.start, kind="stable")
+        apart = np.diff(notes.start[order])
+        steps = np.where(apart > 0, -np.diff(notes.pitch[order].astype(float)), 0.0)
+        found[order[1:]] = steps
+    return found
+
+
+def played_note(one: Recorded, hold: int, semitones: float, glide: float, cache: AudioCache) -> Audio:
+    """A clip played by a note of `hold` samples at its pitch: shape (channels, at most `hold`), its gain applied.
+
+    `glide` is where it begins, in semitones from its pitch. A note that ends before its clip fades out, over RELEASE samples
+    where it goes round or glides.
+    """
+    clip = one.clip
+    whole = natural_length(clip)
+    if not (clip.loops or glide):
+        return _part(one, whole, 0, hold, semitones, clip.reversed, cache)
+    key = content_key("clip note", CLIP_VERSION, one, hold, semitones, glide)
+    made = cache.get_or_make(key, lambda: _held(one, whole, hold, semitones, glide, cache))
+    part: Audio = made * np.float32(10.0 ** (clip.gain_db / 20.0))
+    ramp_out(part, min(RELEASE, hold))
+    return part
+
+
+def _held(one: Recorded, whole: int, hold: int, semitones: float, glide: float, cache: AudioCache) -> Audio:
+    at_pitch = fitted(one, whole, semitones, one.clip.reversed, cache)
+    if one.clip.loops:
+        at_pitch = gone_round(at_pitch, hold + (RATE_HZ if glide else 0), ROUND_FROM)
+    return gliding(at_pitch, glide, one.clip.glide_ms)[:, :hold] if glide else at_pitch[:, :hold]
 
 
 def natural_length(clip: Clip) -> int:

@@ -8,11 +8,13 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.document.devices import Curve, Device
+from escalera.core.document.devices import Curve, Device, StackPart
 from escalera.core.document.lanes import SENDS, layer_parameter
+from escalera.core.document.recordings import Clip
 from escalera.core.document.song import Layer, Song
 from escalera.core.palette.bank import bank_program
 from escalera.core.palette.parameters import Parameter, Settings
+from escalera.core.reading.clip_reading import played_clips
 from escalera.core.reading.timeline import Span
 from escalera.core.theory.pitch import STANDARD_HZ
 from escalera.core.time.tempo import TempoPoint, tempo_map
@@ -139,19 +141,7 @@ def unit_spec(song: Song, span: Span, layer: Layer, moving: tuple[Moving, ...] =
             recorded=recorded_in(song, layer),
         )
     ]
-    for part in layer.stack:
-        gain = 10.0 ** (part.level_db / 20.0) * (-1.0 if part.inverted else 1.0)
-        sounds.append(
-            Stacked(
-                part.sound_key,
-                part.settings,
-                gain,
-                round(part.offset_ms / 1000 * RATE_HZ),
-                part.pan,
-                bank_file(part.sound_key),
-                tuning,
-            )
-        )
+    sounds += [_stacked(song, part, tuning) for part in layer.stack]
     random = any(patch(s.sound_key).noisy for s in sounds) or any(key == "scatter" for key, _ in devices)
     return UnitSpec(
         tuple(sounds),
@@ -165,10 +155,27 @@ def unit_spec(song: Song, span: Span, layer: Layer, moving: tuple[Moving, ...] =
     )
 
 
+def _stacked(song: Song, part: StackPart, tuning_hz: float) -> Stacked:
+    return Stacked(
+        part.sound_key,
+        part.settings,
+        10.0 ** (part.level_db / 20.0) * (-1.0 if part.inverted else 1.0),
+        round(part.offset_ms / 1000 * RATE_HZ),
+        part.pan,
+        bank_file(part.sound_key),
+        tuning_hz,
+        _recorded(song, (part.clip,)) if part.clip else (),
+    )
+
+
 def recorded_in(song: Song, layer: Layer) -> tuple[Recorded, ...]:
     """A layer's clips with what is known of their samples, names and rights left out."""
+    return _recorded(song, played_clips(layer))
+
+
+def _recorded(song: Song, clips: tuple[Clip, ...]) -> tuple[Recorded, ...]:
     found = []
-    for clip in layer.clips:
+    for clip in clips:
         sample = song.sample_by_content.get(clip.sample)
         if sample is not None:
             found.append(Recorded(clip, heard(sample), not library.has(clip.sample)))

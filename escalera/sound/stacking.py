@@ -8,9 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.document.devices import StackPart
+from escalera.core.document.recordings import Clip
 from escalera.core.document.song import Layer
+from escalera.core.palette.parameters import Settings
 from escalera.core.palette.sounds import BY_KEY
 from escalera.sound.probe import play_note
+from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ
 
 LOW_HZ, HIGH_HZ = 25.0, 120.0
@@ -29,8 +32,12 @@ class StackReport:
     gain_db: float
 
 
-def _low_spectrum(sound_key: str, settings, pitch: float) -> NDArray[np.complex128]:  # type: ignore[no-untyped-def]
-    audio = play_note(sound_key, pitch, 0.4, settings=settings).mean(axis=0)[:SIZE]
+def _low_spectrum(sound_key: str, settings: Settings, pitch: float, clip: Clip | None = None) -> NDArray[np.complex128]:
+    if clip is None:
+        audio = play_note(sound_key, pitch, 0.4, settings=settings).mean(axis=0)[:SIZE]
+    else:
+        found = library.read(clip.sample, round(clip.start_s * RATE_HZ), min(SIZE, round(clip.seconds * RATE_HZ)))
+        audio = np.zeros(1) if found is None else found.mean(axis=0) * 10.0 ** (clip.gain_db / 20.0)
     spectrum = np.fft.rfft(audio, SIZE)
     hz = np.fft.rfftfreq(SIZE, 1 / RATE_HZ)
     return np.where((hz >= LOW_HZ) & (hz <= HIGH_HZ), spectrum, 0.0)
@@ -52,7 +59,7 @@ def stack_report(layer: Layer) -> StackReport | None:
         return None
     pitch = BY_KEY[layer.sound_key].centre
     base = _low_spectrum(layer.sound_key, layer.settings, pitch)
-    raw = [(p, _low_spectrum(p.sound_key, p.settings, pitch)) for p in layer.stack]
+    raw = [(p, _low_spectrum(p.sound_key, p.settings, pitch, p.clip)) for p in layer.stack]
     parts = [(p, s, _entered(s, p)) for p, s in raw]
     alone = _power(base) + sum(_power(entered) for _, _, entered in parts)
     if min(_power(base), max(_power(entered) for _, _, entered in parts)) < 0.002 * alone:

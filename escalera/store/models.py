@@ -146,16 +146,19 @@ class SampleRow(Base):
     envelope: Mapped[str] = mapped_column(Text, default="")  # 96 levels 0..99, two digits each: how it is drawn
     reading: Mapped[str] = mapped_column(Text, default="{}", deferred=True)
     own: Mapped[str] = mapped_column(Text, default="{}")
-    doubts: Mapped[int] = mapped_column(default=0)  # contradictions between its name and what is heard
+    doubts: Mapped[int] = mapped_column(default=0)  # contradictions between its name or tags and what is heard
+    beats_a_bar: Mapped[int] = mapped_column(default=4)
+    file_says: Mapped[str] = mapped_column(Text, default="{}")  # tempo, key and note of its tags
 
 
 class WantedRow(Base):
-    """A sound that was looked for and not found; `stand_in` names what plays in its place."""
+    """A sound that was looked for and not found; `stand_in` names what plays in its place, `layer_id` where in the song."""
 
     __tablename__ = "wanted"
     id: Mapped[int] = mapped_column(primary_key=True)
     words: Mapped[str] = mapped_column(String(200))
     song_id: Mapped[int] = mapped_column(default=0)
     stand_in: Mapped[str] = mapped_column(String(120), default="")
+    layer_id: Mapped[int] = mapped_column(default=0)
     created_at: Mapped[datetime] = mapped_column(DateTime, default=now)
     content: Mapped[str] = mapped_column(String(40), default="")

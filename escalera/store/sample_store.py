@@ -18,6 +18,7 @@ CARD = (
     SampleRow.id, SampleRow.content, SampleRow.name, SampleRow.seconds, SampleRow.kind, SampleRow.tempo_bpm, SampleRow.key,
     SampleRow.pitch_hz, SampleRow.has_kick, SampleRow.leaves_middle, SampleRow.bands, SampleRow.envelope, SampleRow.favourite,
     SampleRow.licence, SampleRow.credit, SampleRow.source, SampleRow.doubts, SampleRow.rejected,
+    SampleRow.beats_a_bar,
 )  # fmt: skip
 
 
@@ -97,8 +98,8 @@ def wanted(session: Session) -> list[WantedRow]:
     return list(session.scalars(select(WantedRow).order_by(WantedRow.id.desc())))
 
 
-def want(session: Session, words: str, song_id: int, stand_in: str) -> None:
-    session.add(WantedRow(words=words, song_id=song_id, stand_in=stand_in))
+def want(session: Session, words: str, song_id: int, stand_in: str, layer_id: int) -> None:
+    session.add(WantedRow(words=words, song_id=song_id, stand_in=stand_in, layer_id=layer_id))
 
 
 def forget_wanted(session: Session, ids: Iterable[int]) -> None:

@@ -7,12 +7,14 @@ from functools import cached_property
 
 from markupsafe import Markup
 
-from escalera.core.bench.loop_timing import LoopTiming, loop_timing
+from escalera.core.bench.loop_timing import SWING_APART, LoopTiming, loop_timing
 from escalera.core.bench.sample_fit import fitting
 from escalera.core.document.recordings import FITS, QUARTER_TICKS, Clip, Sample
 from escalera.core.document.song import Layer, Section, Song
-from escalera.core.edits.recording_edits import GRIDS, WAYS, clip_patterns
-from escalera.core.palette.recorded_sounds import BEAT, PART
+from escalera.core.edits.clip_mends import neighbours_of
+from escalera.core.edits.recording_edits import GRIDS, WAYS
+from escalera.core.palette.recorded_sounds import BEAT, NOTE, PART
+from escalera.core.reading.clip_reading import clip_patterns
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.pattern import CLIP
@@ -79,6 +81,30 @@ class ClipView:
         beats = rest / QUARTER_TICKS if rest < self.bar_ticks / 2 else (self.bar_ticks - rest) / QUARTER_TICKS
         word = "beat" if beats == 1 else "beats"
         return f"{beats:g} {word} {'over' if rest < self.bar_ticks / 2 else 'short'} of whole bars"
+
+    @property
+    def short(self) -> bool:
+        """Whether whole bars lack something that a fill could be."""
+        return self.off_bars.endswith("short of whole bars")
+
+    @property
+    def at_pitches(self) -> bool:
+        """Whether notes play it, so that it may go round and glide."""
+        return self.layer.sound_key == NOTE
+
+    @property
+    def has_neighbours(self) -> bool:
+        return bool(neighbours_of(self.song, self.layer, self.number))
+
+    @property
+    def strokes(self) -> bool:
+        """Whether it has a beat whose timing others can follow."""
+        return self.layer.sound_key == BEAT and len(self.onsets) > 3
+
+    @property
+    def swings_apart(self) -> bool:
+        own, drums = (self.timing.own_swing, self.timing.drums_swing) if self.timing else (None, None)
+        return own is not None and drums is not None and abs(own - drums) > SWING_APART
 
     @cached_property
     def timing(self) -> LoopTiming | None:

@@ -36,6 +36,7 @@ def bring_in() -> ResponseReturnValue:
                 raise InputError("No file was chosen. Choose a MIDI file or an Escalera project.")
             found = _imported(upload)
             song_id = studio().add_song(found.song, "Imported")
+            studio().adopt_samples(song_id)
             session["import_report"] = [song_id, list(found.report)[:12]]
             return redirect(url_for("stair.page", song_id=song_id))
         except InputError as error:

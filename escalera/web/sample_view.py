@@ -9,18 +9,21 @@ from typing import Any
 
 from markupsafe import Markup
 
-from escalera.core.bench.sample_fit import Fitting, fitting, section_tempo
+from escalera.core.bench.sample_fit import Fitting, along_chords, fitting, section_tempo
 from escalera.core.document.recordings import Sample
 from escalera.core.document.song import Layer, Section, Song
 from escalera.core.edits.recording_edits import usual_family
 from escalera.core.energy.model import section_energy
 from escalera.core.reading.timeline import timeline
+from escalera.core.samples.families import family_with
 from escalera.core.samples.finding import SORTS, WAYS, SampleCard, SampleWish
 from escalera.core.samples.licences import LICENCES
 from escalera.core.samples.reading import KINDS, SampleReading, bars_of
 from escalera.core.samples.said_names import Contradiction
 from escalera.core.theory.keys import key_text
 from escalera.core.theory.pitch import nearest_fifths, pitch_label
+from escalera.services.sample_hearing import chord_third
+from escalera.services.sample_making import words_of
 from escalera.services.samples import Samples
 from escalera.store.repository import Head
 from escalera.web.clip_view import ClipView
@@ -60,7 +63,7 @@ def family_of(card: SampleCard) -> str:
 
 
 @lru_cache(maxsize=4096)
-def relief(envelope: str, seconds: float, tempo: float | None, beats_a_bar: int = 4) -> Markup:
+def relief(envelope: str, seconds: float, tempo: float | None, beats_a_bar: int) -> Markup:
     """The tile's drawing: its envelope cut out of the glaze, a joint at every bar, and a broken edge where a bar is not whole."""
     levels = [int(envelope[i : i + 2]) / 99 for i in range(0, len(envelope) - 1, 2)] or [0.0]
     step, middle = WIDTH / len(levels), HEIGHT / 2
@@ -84,10 +87,7 @@ def tile_of(card: SampleCard) -> SampleTile:
     """A sample's tile."""
     figures = [f"{card.tempo_bpm:.4g} bpm"] if card.tempo_bpm else []
     if card.tempo_bpm:
-        bars, rest = bars_of(card.seconds * card.tempo_bpm / 60.0, 4)
-        figures.append(f"{bars} bar{'s' if bars != 1 else ''}" if bars else f"{rest:g} beats")
-        if bars and rest:
-            figures[-1] += f" {'and' if rest > 0 else 'less'} {abs(rest):g} beat{'s' if abs(rest) != 1 else ''}"
+        figures.append(bars_said(*bars_of(card.seconds * card.tempo_bpm / 60.0, card.beats_a_bar)))
     else:
         figures.append(f"{card.seconds:.2g} s")
     if card.key:
@@ -97,15 +97,24 @@ def tile_of(card: SampleCard) -> SampleTile:
     licence = LICENCES[card.licence]
     doubt = "" if licence.cleared else "not cleared"
     if card.doubts:
-        doubt = "name says otherwise"
+        doubt = "said otherwise"
     return SampleTile(
         card,
         family_of(card),
-        relief(card.envelope, card.seconds, card.tempo_bpm),
+        relief(card.envelope, card.seconds, card.tempo_bpm, card.beats_a_bar),
         " · ".join(figures),
         licence.label,
         doubt,
     )
+
+
+def bars_said(bars: int, rest: float) -> str:
+    """A length in whole bars, and the beats that are over or short of them."""
+    beats = f"{abs(rest):g} beat{'s' if abs(rest) != 1 else ''}"
+    if not bars:
+        return beats
+    whole = f"{bars} bar{'s' if bars != 1 else ''}"
+    return f"{whole}, {beats} {'over' if rest > 0 else 'short'}" if rest else whole
 
 
 def note_name(hz: float) -> str:
@@ -128,7 +137,7 @@ class Detail:
     def __init__(
         self, samples: Samples, card: SampleCard, song: Song | None, section: Section | None, layer: Layer | None
     ):
-        self.card, self.song, self.section, self.layer = card, song, section, layer
+        self.card, self.song, self.section, self.layer, self.samples = card, song, section, layer, samples
         self.reading: SampleReading = samples.reading(card.id)
         self.doubts: tuple[Contradiction, ...] = samples.doubts(card.id)
         self.more: dict[str, Any] = samples.details(card.id)
@@ -145,6 +154,36 @@ class Detail:
         return fitting(self.song, self.sample, self.family, self.section) if self.song else None
 
     @property
+    def outdated(self) -> bool:
+        """Whether the song that is open uses the sample and goes by an earlier reading of it."""
+        known = self.song.sample_by_content.get(self.card.content) if self.song else None
+        return known is not None and known != self.sample
+
+    @cached_property
+    def thirds(self) -> str:
+        """What goes wrong where a full chord is moved along the section's chords; empty where nothing does."""
+        if not (self.song and self.section and self.reading.kind in ("hit", "ending") and self.card.key):
+            return ""
+        third = chord_third(self.card.content, self.card.key)
+        return along_chords(self.song, self.section, third == "minor").said if third else ""
+
+    @cached_property
+    def family_parts(self) -> tuple[str, ...]:
+        """The parts of the form that the recordings of its performance play; none where it stands alone."""
+        family = family_with(self.samples.cards(), self.card)
+        return tuple(dict.fromkeys(m.part for m in family.members)) if family else ()
+
+    @property
+    def takers(self) -> list[Layer]:
+        """Layers that could play it with their own hits or notes."""
+        return [x for x in self.song.layers if not x.clips and not x.sound.mono] if self.song else []
+
+    @cached_property
+    def words(self) -> int:
+        """How many words or phrases, between gaps, are heard in it."""
+        return len(words_of(self.card.content)) if self.reading.kind in ("voice", "phrase") else 0
+
+    @property
     def rows(self) -> list[tuple[str, str, str]]:
         """Facts as on a museum label: what, the figure, how sure."""
         r = self.reading
@@ -153,7 +192,7 @@ class Detail:
             rows.append(("tempo", f"{r.tempo_bpm:.5g} bpm", surely(r.tempo_confidence)))
             if r.tempo_others:
                 rows.append(("or", ", ".join(f"{x:.4g}" for x in r.tempo_others[:3]), ""))
-            rows.append(("bars", self.bars_said, ""))
+            rows.append(("bars", f"{self.bars_said} ({r.beats_a_bar} beats a bar)", ""))
         else:
             rows.append(("tempo", "none heard", ""))
         rows.append(("key", r.key, surely(r.key_confidence)) if r.key else ("key", "none heard", ""))
@@ -177,13 +216,8 @@ class Detail:
 
     @property
     def bars_said(self) -> str:
-        r = self.reading
-        bars = f"{r.bars} bar{'s' if r.bars != 1 else ''} of {r.beats_a_bar} beats" if r.bars else "less than a bar"
-        rest = r.remainder_beats or 0.0
-        if not rest:
-            return bars
-        word = "beat" if abs(rest) == 1 else "beats"
-        return f"{bars}, {abs(rest):g} {word} {'over' if rest > 0 else 'short'}"
+        """Its length in bars, as on its tile."""
+        return bars_said(self.reading.bars or 0, self.reading.remainder_beats or 0.0)
 
 
 class SampleView(PageView):

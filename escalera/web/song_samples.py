@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 from flask import Blueprint, Response, jsonify, render_template, request
 from flask.typing import ResponseReturnValue
 
-from escalera.core.edits.edit import section_of
+from escalera.core.edits.edit import section_of, whole_number
+from escalera.core.edits.recording_edits import USES, LaySample
 from escalera.core.palette.sounds import DRUM_SOUND, FAMILIES
+from escalera.core.reading.timeline import section_bar_ticks
 from escalera.core.samples.finding import wish_from
-from escalera.errors import EscaleraError
 from escalera.services.sample_hearing import (
     in_song_wav,
     laid_layer,
@@ -24,7 +26,7 @@ from escalera.services.sample_making import make_vocoded
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
 from escalera.web import samples as library_page
-from escalera.web.edits import add_edits
+from escalera.web.edits import add_edits, answer, base_number
 from escalera.web.sample_view import SampleView
 from escalera.web.samples import number_of
 from escalera.web.song_view import studio
@@ -43,7 +45,8 @@ def view_of(head: Head) -> SampleView:
 def context(view: SampleView) -> dict[str, Any]:
     return {
         **library_page.context(view.wall), "view": view, "song": view.song, "head": view.head, "place": "samples",
-        "clips": view.clips, "slice": number_of("slice"), "families": FAMILIES, "drums": tuple(DRUM_SOUND), "songs": {},
+        "clips": view.clips, "slice": number_of("slice"), "families": FAMILIES, "drums": tuple(DRUM_SOUND), "songs": {}, "uses": USES,
+        "fill": studio().samples.fill_near(view.song.tempo_bpm, "") if view.clips and view.clips.short else None,
     }  # fmt: skip
 
 
@@ -91,12 +94,19 @@ def tried(song_id: int, revision_id: int, section_id: int, sample_id: int) -> Re
     song, layer_id, rendering = studio().state(song_id, revision_id), number_of("layer"), studio().rendering
     section_of(song, section_id)
     if sample_id:
-        use, family = request.args.get("use", "loop"), request.args.get("family", "")
+        use, family = _asked(sample_id)
         after = with_laid(song, studio().samples.sample(sample_id), section_id, use, family, layer_id)
         sound = part_wav(rendering, after, section_id, laid_layer(song, after, layer_id))
     else:
         sound = in_song_wav(rendering, without_layer(song, layer_id) if layer_id else song, section_id)
     return _heard_once(sound)
+
+
+def _asked(sample_id: int) -> tuple[str, str]:
+    """As what, and in which family, a sample is asked about; each sample's usual way where the page says nothing of it."""
+    mine = number_of("own") in (0, sample_id)
+    use, family = (request.args.get(name, "") if mine else "" for name in ("use", "family"))
+    return use or studio().samples.reading(sample_id).usual_use, family
 
 
 def _heard_once(wav: bytes) -> Response:
@@ -106,22 +116,33 @@ def _heard_once(wav: bytes) -> Response:
 
 @blueprint.post("/vocode/<int:sample_id>")
 def vocode(song_id: int, sample_id: int) -> ResponseReturnValue:
-    """A sample that speaks through the chords of the chosen section, into the library."""
+    """A sample, or one word of it, that speaks through the chords of some bars of the chosen section, laid there."""
     head = studio().head(song_id)
     section = view_of(head).section
-    try:
-        said = f"“{make_vocoded(studio().samples, head.song, section.id, sample_id)}” is in the library."
-    except EscaleraError as error:
-        return render_template("_notice.html", message=str(error), kind="error"), error.status
-    return render_template("samples/_song_changed.html", **context(view_of(head)), summary=said)
+    form = request.form
+    first, last = (whole_number(form.get(name, "1"), "bar", 1, section.bars) for name in ("first_bar", "last_bar"))
+
+    def act() -> Outcome:
+        made = make_vocoded(studio().samples, head.song, section.id, sample_id, first - 1, last, number_of("words"))
+        laid = LaySample(
+            asdict(studio().samples.sample(made)),
+            section.id,
+            "loop",
+            "voices",
+            at_ticks=section_bar_ticks(section, head.song.metre)[first - 1],
+        )
+        return studio().edit(song_id, base_number(form.get("base", "")), laid)
+
+    return answer(song_id, act, _fragments)
 
 
 @blueprint.get("/<int:revision_id>/<int:section_id>/mend.wav")
 def mend(song_id: int, revision_id: int, section_id: int) -> ResponseReturnValue:
     """A section with a clip brought onto whole bars in one of the ways."""
-    song = mended(
-        studio().state(song_id, revision_id), number_of("layer"), number_of("clip"), request.args.get("way", "")
-    )
+    song, way, layer_id = studio().state(song_id, revision_id), request.args.get("way", ""), number_of("layer")
+    fill = studio().samples.fill_near(song.tempo_bpm, "") if way == "fill" else None
+    sample = studio().samples.sample(fill.id) if fill else None
+    song = mended(song, layer_id, number_of("clip"), way, sample)
     return _heard_once(in_song_wav(studio().rendering, song, section_id))
 
 
@@ -133,7 +154,8 @@ def landings(song_id: int, revision_id: int, section_id: int) -> ResponseReturnV
     ids = [int(x) for x in request.args.get("ids", "").split(",") if x.isdecimal() and len(x) < 10][:MOST_AT_ONCE]
     found = {}
     for sample_id in ids:
-        there = landing(song, studio().samples.sample(sample_id), section_id, layer_id=number_of("layer"))
+        use, family = _asked(sample_id)
+        there = landing(song, studio().samples.sample(sample_id), section_id, use, family, number_of("layer"))
         if there is not None:
             found[str(sample_id)] = [there.energy, round(there.off, 2)]
     return jsonify(found)

@@ -126,11 +126,24 @@ LAID = EDITS["lay_sample"](SAMPLE, V).apply(SONG)
 R = max(x.id for x in LAID.layers if x.clips)
 SHORT = EDITS["lay_sample"](plain_sample(name="Short beat", short_beats=1.0), V).apply(SONG)
 S = max(x.id for x in SHORT.layers if x.clips)
-ON_LAID = {"set_clip", "slice_clip", "exchange_sample", "tune_clip", "play_speed", "mute_kicks", "lead_in"}
+ON_LAID = {
+    "set_clip",
+    "slice_clip",
+    "exchange_sample",
+    "tune_clip",
+    "play_speed",
+    "mute_kicks",
+    "lead_in",
+    "renew_sample",
+}
+LATE = EDITS["set_clip"](R, 0, {"start_s": 0.02}).apply(LAID)  # every stroke comes 20 ms before its sixteenth
 SLICED = EDITS["slice_clip"](R, 0, "1/4").apply(LAID)
 SP = SLICED.layer_by_id[R].pattern_id
 ON_SLICED = {"change_slice", "turn_slice", "rekey_slices", "play_slice"}
 BY_ONSETS = EDITS["slice_clip"](R).apply(LAID)
+QUIET = EDITS["set_clip"](R, 2, {"gain_db": -15.0}).apply(SLICED)
+HIT = {**plain_sample(name="Knock", bars=1), "kind": "hit", "seconds": 0.3, "tempo_bpm": 0.0}
+FAMILY = [{"part": part, "sample": plain_sample(name=part, bars=bars)} for part, bars in (("verse", 2), ("fill", 1))]
 
 
 def slices(song):
@@ -289,6 +302,14 @@ ROWS = {
     "play_slice": ((dict(layer_id=R, number=2, section_id=V, pitch=45.2), lambda s: (s.layers[-1].sound_key, s.layers[-1].clips[0].root, s.layers[-1].clips[0].semitones) == ("recorded-note", 45, -0.2) or [(x.clips[0].root, x.clips[0].semitones) for x in s.layers if x.sound_key == "recorded-note"] == [(45, -0.2)]), (dict(layer_id=R, number=99, section_id=V), "no clip 100")),
     "play_speed": ((dict(layer_id=R, times=2.0), lambda s: starts(s, V, R) == [0, 15360] and clips(s, R)[0].beats == 16), (dict(layer_id=R, times=3.0), "Choose half or double")),
     "tune_clip": ((dict(layer_id=R, semitones=-2), lambda s: clips(s, R)[0].semitones == pytest.approx(-2, abs=0.6)), (dict(layer_id=R, semitones=-99), "cannot be used")),
+    "stack_sample": ((dict(layer_id=K, sample=HIT), lambda s: [(p.sound_key, p.clip.fit, p.clip.root) for p in layer(s, K).stack] == [("recorded-kick", "alone", layer(s, K).sound.drum_note)]), (dict(layer_id=99, sample=HIT), "not in this song any more")),
+    "play_sample": ((dict(layer_id=P, sample=SAMPLE), lambda s: layer(s, P).sound_key == "recorded-part" and starts(s, C, P)[:2] == [0, 7680]), (dict(layer_id=K, sample={**HIT, "seconds": 0.001}), "at least 0.005 s")),
+    "renew_sample": ((dict(sample={**SAMPLE, "tempo_bpm": 80.0}), lambda s: s.samples[0].tempo_bpm == 80.0 and clips(s, R)[0].beats == 10.75), (dict(sample=HIT | {"content": "f" * 32}), "not used in this song")),
+    "match_gain": ((dict(layer_id=R, number=2), lambda s: -6 < clips(s, R)[2].gain_db < 12), (dict(layer_id=R, number=0), "no neighbour that sounds")),
+    "borrow_fill": ((dict(layer_id=S, sample=SAMPLE), lambda s: starts(s, V, S)[:3] == [0, 6720, 7680] and clips(s, S)[1].sample == SAMPLE["content"] and clips(s, S)[1].beats == 1), (dict(layer_id=P, sample=SAMPLE), "plays no recording")),
+    "follow_timing": ((dict(layer_id=R, section_id=V), lambda s: starts(s, V, K)[:3] == [-21, 935, 1900] and starts(s, C, K) == starts(LATE, C, K)), (dict(layer_id=R, section_id=V, amount=2.0), "outside 0 to 1")),
+    "add_stand_in": ((dict(sound="soft-pad", name="Rain on glass", section_id=V, length_ticks=3840, rows=[[0, 3840, 2, 0, 0, 90]]), lambda s: [(x.name, x.stand_in) for x in s.layers if x.stand_in] == [("Rain on glass", True)]), (dict(sound="no-sound", name="x", section_id=V, length_ticks=3840, rows=[]), "no-sound")),
+    "lay_family": ((dict(name="room kit", members=FAMILY), lambda s: [len(x.clips) for x in s.layers if x.name == "Room kit"] == [2] and all(starts(s, x, s.next_id and max(y.id for y in s.layers if y.clips))[-1] % 3840 == 0 for x in (V, C))), (dict(name="x", members=[{"part": "solo"}]), "one of verse, alternate")),
     "say_drop": ((dict(means="peak"), lambda s: s.drop_means == "peak"), (dict(means="both"), "is not a meaning of drop")),
     "set_tiles": ((dict(cells=[[V, P, 0], [V, P, 1]]), lambda s: len({p.layer_id for p in section(s, V).placements}) == 3), (dict(cells=[[C, P, 0]]), "already sound")),
     "copy_tiles": ((dict(from_id=C, to_id=V), lambda s: starts(s, V, P) == starts(SONG, C, P)), (dict(from_id=V, to_id=V), "already plays what it plays")),
@@ -336,7 +357,7 @@ ON_CARRIED = {
     "copy_join",
     "remove_build",
 }
-BASES = [(ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), (ON_GROUPED, GROUPED), ({"confirm_reading"}, GUESSED), (ON_LAID, LAID), ({"mend_clip"}, SHORT), (ON_SLICED, SLICED), ({"quantise_slices"}, BY_ONSETS)]  # fmt: skip
+BASES = [(ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), (ON_GROUPED, GROUPED), ({"confirm_reading"}, GUESSED), (ON_LAID, LAID), ({"follow_timing"}, LATE), ({"match_gain"}, QUIET), ({"borrow_fill"}, SHORT), ({"mend_clip"}, SHORT), (ON_SLICED, SLICED), ({"quantise_slices"}, BY_ONSETS)]  # fmt: skip
 
 
 def base_of(kind):

@@ -8,13 +8,9 @@ import numpy as np
 import pytest
 import soundfile
 
-from escalera.core.bench.bass_faults import bass_faults
 from escalera.core.commands import COMMANDS as EDITS
 from escalera.core.document.recordings import sample_of
-from escalera.core.reading.groove_reading import groove_beat
 from escalera.core.reading.rights import open_points
-from escalera.core.reading.section_harmony import section_harmony
-from escalera.core.reading.timeline import timeline
 from escalera.core.samples.finding import BY_WAY, SampleWish, distance, found, key_fits, tempo_fits, wish_from
 from escalera.errors import EscaleraError, FormatError, InputError, NotFound
 from escalera.formats.bundle import read_bundle, write_bundle
@@ -23,31 +19,17 @@ from escalera.formats.recording import content_of
 from escalera.services.exporting import Options, export
 from escalera.services.importing import import_bundle
 from escalera.services.own_samples import own_samples
-from escalera.services.pure_work import Board, SectionHelp
 from escalera.services.reading_worker import LimitedReader
 from escalera.services.sample_files import read_file
-from escalera.services.sample_making import make_texture, make_vocoded, smeared
 from escalera.services.sample_report import rights_csv
 from escalera.services.studio import Studio
 from escalera.sound.recording_files import library
-from tests.recordings import RATE, loop
+from tests.recordings import BEAT as AUDIO
+from tests.recordings import RATE, laid_in, loop, written
 from tests.songs import ids, small_song
 
 SONG = small_song()
 V = ids(SONG)["Verse"]
-AUDIO, TRUTH = loop("drums", 112.0, 2, beat="back")
-
-
-def written(folder, name, audio=AUDIO, rate=RATE, **how):
-    path = folder / name
-    data = audio.T
-    if path.suffix in (".ogg", ".opus"):  # written in blocks, since one long write of Vorbis falls over
-        with soundfile.SoundFile(path, "w", rate, data.shape[1], **how) as out:
-            for low in range(0, len(data), 65_536):
-                out.write(data[low : low + 65_536])
-    else:
-        soundfile.write(path, data, rate, **how)
-    return path
 
 
 KINDS = {
@@ -288,17 +270,8 @@ def test_the_nearest_come_first_and_odd_wishes_are_refused(cards):
 # in songs ----------------------------------------------------------------------------------------------------------
 
 
-def laid(studio, tmp_path, licence="unknown"):
-    """A song with a sample of the library laid in; its id and the sample's."""
-    id, _ = studio.samples.add_file(written(tmp_path, "Beat.wav"), licence=licence)
-    song_id = studio.add_song(SONG, "Small")
-    head = studio.head(song_id)
-    studio.command(song_id, head.revision_id, {"kind": "lay_sample", "sample_id": str(id), "section_id": str(V)})
-    return song_id, id
-
-
 def test_a_sample_is_swept_only_when_nothing_names_it(studio, tmp_path):
-    song_id, id = laid(studio, tmp_path)
+    song_id, id = laid_in(studio, SONG, V, tmp_path)
     content = studio.samples.card(id).content
     assert studio.samples.card(id).used_in == ("Small",)
     studio.samples.remove(id)
@@ -312,7 +285,7 @@ def test_a_sample_is_swept_only_when_nothing_names_it(studio, tmp_path):
 
 
 def test_a_bundle_carries_the_sound_and_comes_back_whole(studio, tmp_path):
-    song_id, _ = laid(studio, tmp_path)
+    song_id, _ = laid_in(studio, SONG, V, tmp_path)
     song = studio.head(song_id).song
     (tmp_path / "out").mkdir()
     path, mimetype = export(song, studio.rendering, "bundle", Options(), tmp_path / "out")
@@ -348,7 +321,7 @@ BROKEN = {
 @pytest.mark.parametrize("name", BROKEN)
 def test_a_bundle_that_was_tampered_with_leaves_nothing(studio, tmp_path, name):
     change, why = BROKEN[name]
-    song_id, id = laid(studio, tmp_path)
+    song_id, id = laid_in(studio, SONG, V, tmp_path)
     content = studio.samples.card(id).content
     whole = tmp_path / "whole.zip"
     write_bundle(write_project(studio.head(song_id).song), {content: library.path(content)}, whole)
@@ -361,7 +334,7 @@ def test_a_bundle_that_was_tampered_with_leaves_nothing(studio, tmp_path, name):
 
 
 def test_what_is_not_cleared_is_listed_to_the_end(studio, tmp_path):
-    song_id, id = laid(studio, tmp_path, licence="unknown")
+    song_id, id = laid_in(studio, SONG, V, tmp_path, licence="unknown")
     song = studio.head(song_id).song
     assert "not cleared" in open_points(song)[0] and "Beat" in rights_csv(song)
     cleared = replace(song, samples=tuple(replace(s, licence="attribution") for s in song.samples))
@@ -431,78 +404,3 @@ def _plain(sample):
     from dataclasses import asdict
 
     return asdict(sample)
-
-
-def test_a_texture_is_as_long_as_asked_and_keeps_the_rights(studio, tmp_path):
-    id, _ = studio.samples.add_file(written(tmp_path, "Beat.wav"), licence="attribution")
-    studio.samples.describe(id, {"credit": "played by hand"})
-    made, _ = make_texture(studio.samples, id, 8)
-    reading, card = studio.samples.reading(made), studio.samples.card(made)
-    assert reading.seconds == pytest.approx(8 * AUDIO.shape[1] / RATE, rel=0.01) and reading.kind == "texture"
-    assert (card.licence, card.credit) == ("attribution", "played by hand") and "8 times" in studio.samples.details(
-        made
-    )["made"]
-    assert np.array_equal(smeared(AUDIO, 5), smeared(AUDIO, 5)) and not np.array_equal(
-        smeared(AUDIO, 5), smeared(AUDIO, 5, seed=2)
-    )
-    with pytest.raises(InputError, match="between 4 and 50"):
-        smeared(AUDIO, 1000)
-
-
-def test_a_loops_beat_is_played_by_the_songs_drums(studio, tmp_path):
-    id, _ = studio.samples.add_file(written(tmp_path, "Beat.wav"))
-    song_id = studio.add_song(replace(SONG, tempo_bpm=112.0), "Small")
-    head = studio.head(song_id)
-    after = studio.command(
-        song_id, head.revision_id, {"kind": "take_loop_beat", "sample_id": str(id), "section_id": str(V)}
-    ).head.song
-    beat = groove_beat(after, after.grooves[0])
-    steps = {drum: sorted({h.tick // 240 for h in beat.hits if h.drum == drum}) for drum in ("kick", "snare")}
-    assert steps["kick"] == [0, 7, 8, 16, 23, 24] and steps["snare"] == [4, 12, 20, 28]
-
-
-def test_a_recorded_kick_is_judged_and_tuned_like_any(studio, tmp_path):
-    t = np.arange(int(1.5 * RATE)) / RATE
-    kick = (np.sin(2 * np.pi * np.cumsum(44.5 * (1 + 4 * np.exp(-t * 60))) / RATE) * np.exp(-t * 1.5))[None].astype(
-        np.float32
-    )
-    id, _ = studio.samples.add_file(written(tmp_path, "Long kick.wav", kick * 0.6))
-    song = EDITS["lay_sample"](_plain(studio.samples.sample(id)), V, "hit", "drums", "kick").apply(SONG)
-    layer = next(x for x in song.layers if x.clips)
-    faults = [f for f in bass_faults(song, timeline(song).span_of(V)) if f.layer_id == layer.id]
-    assert faults
-    tuned = EDITS["tune_low"](V, layer.id).apply(song)
-    left = [f for f in bass_faults(tuned, timeline(tuned).span_of(V)) if f.layer_id == layer.id]
-    assert sum(len(f.ticks) for f in left) < sum(len(f.ticks) for f in faults) and not [
-        f for f in left if f.kind == "mistuned"
-    ]
-
-
-def test_a_voice_speaks_through_the_chords_of_a_section(studio, tmp_path):
-    dice, n = np.random.default_rng(4), 2 * RATE
-    spoken = (dice.standard_normal(n) * (np.sin(np.arange(n) * 2 * np.pi * 3 / RATE) > 0))[None].astype(
-        np.float32
-    ) * 0.2
-    id, _ = studio.samples.add_file(written(tmp_path, "Breath.wav", spoken), licence="own")
-    song = replace(SONG, tempo_bpm=studio.samples.sample(id).tempo_bpm or 120.0)  # so that it keeps its length
-    name = make_vocoded(studio.samples, song, V, id)
-    card = next(c for c in studio.samples.cards() if c.name == name)
-    made = library.read(card.content)
-    assert card.licence == "own" and made.shape[1] == pytest.approx(n, rel=0.01)
-    level = np.sqrt(np.mean(made[0, : n // 1000 * 1000].reshape(-1, 1000) ** 2, axis=1))
-    talks = np.sqrt(np.mean(spoken[0, : n // 1000 * 1000].reshape(-1, 1000) ** 2, axis=1)) > 0.05
-    assert level[talks].mean() > 4 * level[~talks].mean()  # it sounds where somebody speaks
-    spectrum = np.abs(np.fft.rfft(made[0, :RATE] * np.hanning(RATE)))
-    root = section_harmony(SONG, timeline(SONG).span_of(V)).at(0).root_class
-    tones = [int(round(440 * 2 ** ((48 + root + 12 * o - 69) / 12))) for o in (0, 1)]
-    assert max(spectrum[t - 2 : t + 3].max() for t in tones) > 8 * np.median(spectrum[100:400])
-
-
-def test_what_plays_recordings_is_not_offered_to_other_machines(studio, tmp_path, monkeypatch):
-    monkeypatch.setattr(Board, "anybody", True)
-    song_id, _ = laid(studio, tmp_path)
-    offered = {}
-    for name, song in (("plain", SONG), ("recorded", studio.head(song_id).song)):
-        spans = [(span, studio.rendering.renderer.plan(song, span)) for span in timeline(song).spans]
-        offered[name] = len(SectionHelp(Board()).offer(song, spans))
-    assert offered == {"plain": 2, "recorded": 1}

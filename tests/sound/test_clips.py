@@ -11,13 +11,16 @@ from escalera.core.bench.loop_timing import loop_timing, swing_of_ticks
 from escalera.core.commands import COMMANDS as EDITS
 from escalera.core.document.recordings import Clip, sample_of
 from escalera.core.document.song import Placement
+from escalera.core.energy.features import clip_sounds
 from escalera.core.energy.model import arranged
+from escalera.core.energy.recorded_layers import spans_of
 from escalera.core.reading.events import CLIP_OF, PITCH, SKIP, START, layer_events
 from escalera.core.reading.key_change import key_change_plan
 from escalera.core.reading.placements import add_pattern, ordered
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.pattern import CLIP, Pattern
+from escalera.core.samples.slowing import beats_followed, slows
 from escalera.errors import EscaleraError, InputError
 from escalera.formats.project import read_project, write_project
 from escalera.formats.recording import RecordingWriter
@@ -26,7 +29,7 @@ from escalera.sound.clips import Recorded, fitted
 from escalera.sound.mix import Renderer
 from escalera.sound.recording_files import library
 from escalera.sound.stretching import sped, stretched
-from tests.recordings import RATE, hat, known_sample, plain_sample, put, tone
+from tests.recordings import RATE, hat, kick, known_sample, plain_sample, put, tone
 from tests.songs import ids, small_song
 
 SONG = small_song()
@@ -402,3 +405,84 @@ def test_a_single_note_goes_along_with_the_chords(kept):
     pitches = layer_events(song, span, layer).table[:, PITCH]
     roots = [section_harmony(song, span).at(int(t)).root_class for t in layer_events(song, span, layer).table[:, START]]
     assert (pitches % 12).tolist() == roots and abs(np.median(pitches) - 45) <= 7
+
+
+def kept_sound(folder, audio, content, **reading):
+    """A sound made known to the renderer, as a song keeps it."""
+    audio = np.rint(audio * 8_388_607.0).astype(np.int32).astype(np.float32) / 8_388_607.0
+    writer = RecordingWriter(folder / f"{content}.flac", len(audio))
+    writer.write(audio)
+    writer.finish()
+    library.changed()
+    return replace(sample_of(content, content[:6], read_recording([audio], RATE, len(audio))), **reading), audio
+
+
+def test_a_drums_hit_sounds_as_it_was_recorded_alone_and_stacked(kept):
+    sample, knock = kept_sound(kept, (0.4 * tone(64, 0.4, ring=0.1))[None], "a1" * 16, kind="hit", pitch_hz=0.0)
+    song = EDITS["lay_sample"](asdict(sample), V, "hit", "drums", "snare", in_place=False).apply(SONG)
+    hit = max(x.id for x in song.layers if x.clips)
+    stacked = EDITS["stack_sample"](SONG.layers[0].id, asdict(sample)).apply(SONG)
+    alone = played(song, hit)[0, :8000]
+    assert np.argmax(np.abs(np.fft.rfft(alone))) == pytest.approx(
+        np.argmax(np.abs(np.fft.rfft(knock[0, :8000]))), abs=1
+    )
+    layer = next(x for x in stacked.layers if x.stack)
+    start = int(layer_events(stacked, timeline(stacked).span_of(V), layer).table[0, START])
+    at = round(float(timeline(stacked).span_of(V).grid.seconds_of(np.array([start]))[0]) * RATE)
+    more = played(stacked, layer.id)[0, at : at + 8000] - played(SONG, layer.id)[0, at : at + 8000]
+    assert np.corrcoef(more, knock[0, :8000])[0, 1] > 0.97
+    assert read_project(write_project(stacked)) == stacked
+    lost = replace(stacked, samples=())
+    with pytest.raises(InputError, match="does not know"):
+        read_project(write_project(lost))
+
+
+@pytest.mark.parametrize("glide", [0.0, 80.0])
+def test_held_notes_of_a_recording_go_round_and_glide(kept, glide):
+    sample, _ = kept_sound(kept, (0.4 * tone(57, 0.6, ring=0.0))[None], "b2" * 16, kind="hit", pitch_hz=220.0)
+    song = EDITS["lay_sample"](asdict(sample), V, "note", "leads", in_place=False).apply(SONG)
+    layer = next(x for x in song.layers if x.clips)
+    short = np.abs(played(song, layer.id)[0]).reshape(-1)[RATE : RATE + 4000].max()
+    song = EDITS["set_clip"](layer.id, 0, {"loops": True, "glide_ms": glide}).apply(song)
+    held = played(song, layer.id)[0]
+    assert short < 0.01 and np.abs(held[RATE : RATE + 4000]).max() > 0.1, "it sounds on where the recording has ended"
+    steps = np.abs(np.diff(held[2000 : 2 * RATE - 3000]))
+    assert steps.max() < 1.6 * steps[:6000].max(), "no click where it goes round"
+    span = timeline(song).span_of(V)
+    table = layer_events(song, span, song.layer_by_id[layer.id]).table
+    second = next(i for i in range(1, len(table)) if table[i, PITCH] != table[0, PITCH])
+    at = round(float(span.grid.seconds_of(table[second : second + 1, START])[0]) * RATE)
+
+    def pitch(low, high):
+        part = held[low:high] * np.hanning(high - low)
+        return 69 + 12 * np.log2(np.argmax(np.abs(np.fft.rfft(part, 1 << 18))) * RATE / (1 << 18) / 440)
+
+    assert pitch(at + 8000, at + 24000) == pytest.approx(table[second, PITCH], abs=0.15)
+    early = pitch(at + 200, at + 2600) if glide else pitch(at + 3000, at + 8000)
+    assert (abs(early - table[second, PITCH]) > 0.4) == bool(glide)
+
+
+def test_a_slowing_ending_keeps_its_timing_and_gives_it_to_the_song(kept):
+    tempo, beats = 120.0, [0.0]
+    for i in range(8):
+        beats.append(beats[-1] + 60 / tempo * 1.07**i)
+    audio = np.zeros(round((beats[-1] + 1.0) * RATE))
+    for beat, following in zip(beats, [*beats[1:], None]):
+        put(audio, beat, kick(np.random.default_rng(1)), 0.8)
+        if following:
+            put(audio, (beat + following) / 2, hat(np.random.default_rng(2)), 0.3)
+    ending, _ = kept_sound(kept, audio[None] * 0.5, "c3" * 16)
+    followed = beats_followed(ending.onset_rows, tempo, ending.seconds)
+    assert followed[: len(beats)] == pytest.approx(beats, abs=0.012) and slows(followed)
+    assert not slows(beats_followed(known_sample()[0].onset_rows, 120.0, 4.0))
+    members = [{"part": "verse", "sample": plain_sample()}, {"part": "ending", "sample": asdict(ending)}]
+    song = EDITS["lay_family"]("Kit", members).apply(replace(SONG, tempo_bpm=100.0))
+    layer, last = next(x for x in song.layers if x.clips), song.sections[-1]
+    begins = max(p.start_ticks for p in last.placements if p.layer_id == layer.id)
+    grid = timeline(song).span_of(last.id).grid
+    seconds = grid.seconds_of(begins + np.arange(len(beats)) * 960) - grid.seconds_of(np.array([begins]))
+    assert seconds == pytest.approx(np.array(beats) * 1.2, abs=0.03)
+    spans = spans_of(layer_events(song, timeline(song).span_of(last.id), layer), clip_sounds(song, layer), grid, True)
+    strokes = grid.seconds_of(spans.onset_table[:, START]) - grid.seconds_of(np.array([begins]))
+    off = [np.abs(strokes - b).min() for b in seconds]
+    assert max(off) < 0.03, "its strokes lie on the beats that the song has taken over"

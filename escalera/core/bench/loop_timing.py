@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,15 +11,17 @@ from numpy.typing import NDArray
 from escalera.core.document.song import Layer, Song
 from escalera.core.energy.features import clip_sounds
 from escalera.core.energy.recorded_layers import spans_of
+from escalera.core.reading.clip_reading import clip_patterns, onset_ticks
 from escalera.core.reading.events import START, layer_events, sounding_layers
 from escalera.core.reading.timeline import Span
+from escalera.core.rhythm.pattern import CLIP
 
 NEAR_S = 0.06  # strokes further apart are not the same stroke
 FLAM_S = (0.008, 0.045)  # two kicks so far apart are heard as two
 TOGETHER_S = 0.003  # so near they add, or cancel
 OFF_S = 0.006  # a median beyond that is worth a nudge
 SWING_APART = 0.06
-EIGHTH_TICKS = 480
+EIGHTH_TICKS, SIXTEENTH_TICKS = 480, 240
 Floats = NDArray[np.float64]
 
 
@@ -107,3 +110,19 @@ def swing_of_ticks(ticks: NDArray[np.int64]) -> float | None:
     share = (ticks % (2 * EIGHTH_TICKS)) / (2 * EIGHTH_TICKS)
     between = share[(share > 0.42) & (share < 0.78)]
     return round(float(np.median(between)), 3) if len(between) >= 4 else None
+
+
+def timing_of(song: Song, layer: Layer) -> dict[int, int]:
+    """How a recorded layer's strokes lie beside the sixteenths of a bar: ticks late (above zero) or early, by the sixteenth's tick.
+
+    The median over all bars of its patterns; sixteenths without a stroke are not among them.
+    """
+    bar, found = song.metre.bar_ticks, defaultdict(list)
+    for pattern_id in clip_patterns(song, layer):
+        for start, length, kind, number, *_ in song.pattern_by_id[pattern_id].pattern.to_list():
+            if kind == CLIP and number < len(layer.clips):
+                for tick, _ in onset_ticks(song, layer.clips[number]):
+                    slot = round((start + tick) / SIXTEENTH_TICKS) * SIXTEENTH_TICKS
+                    if tick < length:
+                        found[slot % bar].append(start + tick - slot)
+    return {slot: round(float(np.median(ticks))) for slot, ticks in found.items()}

@@ -7,6 +7,7 @@ from math import log2
 
 from escalera.core.document.recordings import Clip, Sample
 from escalera.core.document.song import Section, Song
+from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.core.samples.reading import bars_of
 from escalera.core.theory.keys import Key, parse_key
@@ -120,10 +121,40 @@ def clip_for(song: Song, sample: Sample, family: str, section: Section | None = 
     )
 
 
+@dataclass(frozen=True, slots=True)
+class AlongChords:
+    """A recorded chord moved along a section's chords: the chords it makes right, and those whose third comes out wrong."""
+
+    right: tuple[str, ...]
+    wrong: tuple[str, ...]
+
+    @property
+    def said(self) -> str:
+        """A warning; empty where every third is right."""
+        if not self.wrong:
+            return ""
+        many = len(self.wrong) > 1
+        return (
+            f"Moved along the chords its third is wrong over {', '.join(self.wrong)}: use a single note or a bare fifth there, "
+            f"or let it rest on {'those' if many else 'that'}."
+        )
+
+
+def along_chords(song: Song, section: Section, has_minor_third: bool) -> AlongChords:
+    """Where a full chord that goes along with a section's chords meets their thirds."""
+    right: dict[str, None] = {}
+    wrong: dict[str, None] = {}
+    for chord in section_harmony(song, timeline(song).span_of(section.id)).chords:
+        thirds = {t % 12 for t in chord.tones} & {3, 4}
+        fits = not thirds or (3 if has_minor_third else 4) in thirds
+        (right if fits else wrong)[chord.name()] = None
+    return AlongChords(tuple(right), tuple(wrong))
+
+
 def root_of(sample: Sample) -> int:
-    """The MIDI pitch a sample sounds at as it is; the middle C where it has none."""
+    """The MIDI pitch a sample sounds at as it is: its own, else its key's tonic in the octave below middle C, else middle C."""
     if sample.pitch_hz <= 0:
-        return 60
+        return 48 + parse_key(sample.key).tonic_class if sample.key else 60
     return int(min(127, max(0, round(69 + 12 * log2(sample.pitch_hz / 440.0)))))
 
 

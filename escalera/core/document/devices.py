@@ -24,6 +24,7 @@ from escalera.core.document.limits import (
     MAX_SEND_DB,
     MIN_LEVEL_DB,
 )
+from escalera.core.document.recordings import Clip
 from escalera.core.palette.effects import EFFECT_BY_KEY, EffectKind
 from escalera.core.palette.parameters import Parameter, Settings, setting
 from escalera.core.palette.sound_kind import FAMILIES
@@ -60,6 +61,7 @@ class StackPart:
     inverted: Annotated[bool, part("Polarity inverted")] = False
     pan: Annotated[float, number("Pan", -1, 1)] = 0.0
     reason: Annotated[str, text("Reason", MAX_REASON)] = ""
+    clip: Annotated[Clip | None, part("Recording", help="what a stacked recording plays")] = None
 
 
 @dataclass(frozen=True, slots=True)

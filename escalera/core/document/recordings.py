@@ -32,6 +32,7 @@ FITS = ("stretch", "slices", "speed", "alone")
 QUARTER_TICKS = 960
 SILENT_DB = -100
 MAX_ONSETS = 1500
+ROUND_FROM = 0.4  # of a clip whose held notes go round, the share that is heard only once
 KEY_KNOWN = 0.35  # a key that is less sure moves nothing
 Floats = NDArray[np.float64]
 
@@ -149,6 +150,10 @@ class Clip(HashedOnce):
     seam_ms: Annotated[float, number("Crossfade at its seam", 0, 2000, "ms")] = 0.0
     reversed: Annotated[bool, part("Reversed")] = False
     formants: Annotated[bool, part("Keeps formants", help="of a single voice, where it is transposed")] = False
+    loops: Annotated[
+        bool, part("Held notes go round", help="played at pitches, its later part is repeated while a note is held")
+    ] = False
+    glide_ms: Annotated[float, number("Glide", 0, 2000, "ms", help="played at pitches, from the note before")] = 0.0
     root: Annotated[int, number("Root", 0, 127, help="the MIDI pitch at which it sounds as it is")] = 60
 
     @property

@@ -296,6 +296,11 @@ class Layer(HashedOnce):
         return next((level for key, level in self.sends if key == space), OFF_DB)
 
     @property
+    def recordings(self) -> tuple[Clip, ...]:
+        """Every clip it plays, those stacked on it included."""
+        return (*self.clips, *(p.clip for p in self.stack if p.clip is not None))
+
+    @property
     def register_low(self) -> int:
         return self.sound.register[0] + 12 * self.octave
 

@@ -19,12 +19,13 @@ from escalera.core.edits.edit import edit, layer_of, one_of, section_of
 from escalera.core.edits.layer_edits import free_layer_name, in_family_order, seed_of
 from escalera.core.palette.recorded_sounds import BEAT, NOTE, PART, hit_key
 from escalera.core.palette.sounds import BY_KEY, DRUM_SOUND, FAMILIES
+from escalera.core.reading.clip_reading import clip_patterns, onset_ticks, sample_in
 from escalera.core.reading.placements import add_pattern, ordered
 from escalera.core.reading.timeline import section_bar_ticks
 from escalera.core.rhythm.pattern import CLIP, FIXED, TONE, Pattern
 from escalera.errors import EditError, shown
 
-USES = ("loop", "fill", "hit", "note")
+USES = {"loop": "loop", "fill": "fill at the end", "hit": "drum hit", "note": "notes along the chords"}
 USUAL_JOB = {
     "drums": "movement", "low end": "body", "chords": "body", "leads": "hook", "voices": "hook", "atmosphere": "texture",
     "effects": "movement",
@@ -62,9 +63,9 @@ def sample_from(values: dict[str, Any]) -> Sample:
     return found
 
 
-def with_sample(song: Song, sample: Sample) -> Song:
-    """The song knowing a sample; those that no clip plays any more make room."""
-    used = {clip.sample for layer in song.layers for clip in layer.clips}
+def with_sample(song: Song, sample: Sample, keep: frozenset[str] = frozenset()) -> Song:
+    """The song knowing a sample; those that no clip plays any more make room, but for those that are still to be laid."""
+    used = keep | {clip.sample for layer in song.layers for clip in layer.recordings}
     kept = [s for s in song.samples if s.content in used and s.content != sample.content]
     if len(kept) >= MAX_SAMPLES:
         raise EditError(f"The song uses {MAX_SAMPLES} samples, and no more fit. Remove a recorded layer first.")
@@ -80,14 +81,6 @@ def clip_of(layer: Layer, number: int) -> Clip:
     return layer.clips[number]
 
 
-def sample_in(song: Song, clip: Clip) -> Sample:
-    """What the song knows of a clip's sample. EditError where it knows nothing."""
-    found = song.sample_by_content.get(clip.sample)
-    if found is None:
-        raise EditError("The song does not know this sample any more. Lay it in again from Samples.")
-    return found
-
-
 @edit("lay_sample", "layers notes placements")
 class LaySample:
     """Lay a recording into the song as a layer: a loop in its tempo and key, a fill at the end, a drum's hit, or a sound at pitches."""
@@ -99,6 +92,7 @@ class LaySample:
     drum: str = ""
     name: str = ""
     phrase: int | None = None
+    at_ticks: int | None = None  # from there on, once
     in_place: bool = True
 
     def apply(self, song: Song) -> Song:
@@ -106,7 +100,7 @@ class LaySample:
         if len(song.layers) >= MAX_LAYERS:
             raise EditError(f"The song has {MAX_LAYERS} layers, and no more fit. Remove one that plays nowhere.")
         family = one_of(self.family or usual_family(sample), FAMILIES, "family")
-        use = one_of(self.use, USES, "use of a sample")
+        use = one_of(self.use, tuple(USES), "use of a sample")
         section = section_of(song, self.section_id) if self.section_id else None
         song = with_sample(song, sample)
         clip = clip_for(song, sample, family, section)
@@ -124,10 +118,12 @@ class LaySample:
         song = song.with_layer(replace(layer, pattern_id=pattern_id))
         if section is None:
             return song
-        song = _placed(
-            song, section, song.layer_by_id[layer.id], self.phrase, clip.length_ticks if use == "fill" else 0
-        )
-        return _levelled(song, song.section_by_id[section.id], layer.id) if self.in_place else song
+        at_end = clip.length_ticks if use == "fill" else 0
+        if self.at_ticks is None:
+            song = _placed(song, section, song.layer_by_id[layer.id], self.phrase, at_end)
+        else:
+            song = _placed_once(song, section, song.layer_by_id[layer.id], self.at_ticks, clip.length_ticks)
+        return levelled(song, song.section_by_id[section.id], layer.id) if self.in_place else song
 
     def _sound_key(self, use: str, family: str) -> str:
         if use == "note":
@@ -140,7 +136,7 @@ class LaySample:
         return f"Laid in the recording {shown(self.sample.get('name', ''))}"
 
 
-def _levelled(song: Song, section: Section, layer_id: int) -> Song:
+def levelled(song: Song, section: Section, layer_id: int) -> Song:
     """The song with a recorded layer as loud as its family is meant to be; its place and bands are its own."""
     layer = song.layer_by_id[layer_id]
     loudness = loudness_at_zero(song, section, layer, whole_section(song, section, layer))
@@ -193,7 +189,22 @@ def _placed(song: Song, section: Section, layer: Layer, phrase: int | None, at_e
         first = sum(section.phrases[:phrase])
         low, high = edges[first], edges[min(len(edges) - 1, first + section.phrases[phrase])]
     low = max(low, high - at_end) if at_end else low
-    placement = Placement(song.next_id, layer.id, layer.pattern_id, low, high, low if at_end else 0)
+    return _with_placement(
+        song, section, Placement(song.next_id, layer.id, layer.pattern_id, low, high, low if at_end else 0)
+    )
+
+
+def _placed_once(song: Song, section: Section, layer: Layer, at_ticks: int, length: int) -> Song:
+    end = section_bar_ticks(section, song.metre)[-1]
+    if not 0 <= at_ticks < end:
+        raise EditError(f"Tick {at_ticks} lies outside {section.name}, which has {end} ticks. Choose one inside it.")
+    until = min(end, at_ticks + length)
+    return _with_placement(
+        song, section, Placement(song.next_id, layer.id, layer.pattern_id, at_ticks, until, at_ticks)
+    )
+
+
+def _with_placement(song: Song, section: Section, placement: Placement) -> Song:
     section = replace(section, placements=ordered([*section.placements, placement]))
     return replace(song.with_section(section), next_id=song.next_id + 1)
 
@@ -233,12 +244,6 @@ def with_clip(song: Song, layer: Layer, number: int, clip: Clip) -> Song:
     """The song with one of a layer's clips exchanged."""
     clips = tuple(clip if i == number else c for i, c in enumerate(layer.clips))
     return song.with_layer(replace(layer, clips=clips))
-
-
-def clip_patterns(song: Song, layer: Layer) -> list[int]:
-    """Patterns in which a layer plays clips, by id."""
-    own = {p.pattern_id for s in song.bodies for p in s.placements if p.layer_id == layer.id} | {layer.pattern_id}
-    return [i for i in sorted(own) if i in song.pattern_by_id and song.pattern_by_id[i].pattern.has_clips]
 
 
 def with_patterns(song: Song, changed: dict[int, Pattern]) -> Song:
@@ -303,15 +308,6 @@ def slice_ticks(song: Song, clip: Clip, grid_ticks: int) -> list[int]:
     return sorted({0, length, *(t for t in found if 30 < t < length - 30)})
 
 
-def onset_ticks(song: Song, clip: Clip) -> list[tuple[int, int]]:
-    """Where something begins in a clip: ticks from its start, and the zone (0 low, 1 middle, 2 high)."""
-    rows = sample_in(song, clip).onset_rows
-    inside = rows[(rows[:, 0] > clip.start_s - 0.005) & (rows[:, 0] < clip.end_s - 0.02) & (rows[:, 1] > 0.2)]
-    share = (inside[:, 0] - clip.start_s) / clip.seconds
-    share = 1.0 - share if clip.reversed else share
-    return [(max(0, round(float(x) * clip.length_ticks)), int(z)) for x, z in zip(share, inside[:, 2])]
-
-
 def clip_part(clip: Clip, low: int, high: int) -> Clip:
     """The part of a clip between two ticks from its start, playing as it played there."""
     length = clip.length_ticks
@@ -362,7 +358,7 @@ class MendClip:
         return f"{layer_of(song, self.layer_id).name}: clip {self.number + 1} brought onto whole bars ({self.way})"
 
 
-def _relaid(song: Song, layer: Layer, number: int, length: int, rows: list[list[int]]) -> Song:
+def relaid(song: Song, layer: Layer, number: int, length: int, rows: list[list[int]]) -> Song:
     """The patterns of a layer that play a clip from their beginning, with other rows in its place."""
     changed = {}
     for pattern_id in clip_patterns(song, layer):
@@ -376,7 +372,7 @@ def _relaid(song: Song, layer: Layer, number: int, length: int, rows: list[list[
 
 def _stretch(song: Song, layer: Layer, number: int, whole: int, longer: int) -> Song:
     clip = replace(layer.clips[number], beats=whole / QUARTER_TICKS)
-    return _relaid(with_clip(song, layer, number, clip), layer, number, whole, [[0, whole, CLIP, number, 0, VELOCITY]])
+    return relaid(with_clip(song, layer, number, clip), layer, number, whole, [[0, whole, CLIP, number, 0, VELOCITY]])
 
 
 def _repeat_tail(song: Song, layer: Layer, number: int, whole: int, longer: int) -> Song:
@@ -390,12 +386,12 @@ def _repeat_tail(song: Song, layer: Layer, number: int, whole: int, longer: int)
     tail = replace(clip_part(clip, length - missing, length), fade_in_ms=TAIL_FADE_MS)
     song = song.with_layer(added(layer, [tail]))
     rows = [[0, length, CLIP, number, 0, VELOCITY], [length, missing, CLIP, len(layer.clips), 0, VELOCITY]]
-    return _relaid(song, layer, number, longer, rows)
+    return relaid(song, layer, number, longer, rows)
 
 
 def _gap(song: Song, layer: Layer, number: int, whole: int, longer: int) -> Song:
     length = layer.clips[number].length_ticks
-    return _relaid(song, layer, number, longer, [[0, length, CLIP, number, 0, VELOCITY]])
+    return relaid(song, layer, number, longer, [[0, length, CLIP, number, 0, VELOCITY]])
 
 
 def _trim(song: Song, layer: Layer, number: int, whole: int, longer: int) -> Song:
@@ -404,7 +400,7 @@ def _trim(song: Song, layer: Layer, number: int, whole: int, longer: int) -> Son
     if shorter >= clip.length_ticks:
         raise EditError(f"Clip {number + 1} of {layer.name} is no longer than its bars. Nothing has to be cut off.")
     cut = clip_part(clip, 0, shorter)
-    return _relaid(
+    return relaid(
         with_clip(song, layer, number, cut), layer, number, shorter, [[0, shorter, CLIP, number, 0, VELOCITY]]
     )
 

@@ -15,14 +15,13 @@ from escalera.core.edits.recording_edits import (
     added,
     clip_of,
     clip_part,
-    clip_patterns,
     octave_at,
-    onset_ticks,
     slice_ticks,
     with_clip,
     with_patterns,
 )
 from escalera.core.palette.recorded_sounds import NOTE
+from escalera.core.reading.clip_reading import clip_patterns, onset_ticks
 from escalera.core.reading.placements import add_pattern, cleared, ordered
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import section_bar_ticks, timeline

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
 from escalera.core.bench.mix_places import loudness_at_zero, whole_section
 from escalera.core.document.limits import MAX_LEVEL_DB, MIN_LEVEL_DB
 from escalera.core.document.song import Layer, Section, Song
-from escalera.core.edits.edit import edit, layer_of
-from escalera.core.edits.layer_edits import SetSound, free_layer_name
+from escalera.core.edits.edit import edit, layer_of, sound_of
+from escalera.core.edits.layer_edits import AddLayer, SetSound, free_layer_name
 from escalera.core.palette.sounds import BY_KEY, SOUNDS, Sound
-from escalera.errors import EditError
+from escalera.errors import EditError, shown
 
 NEAR_SEMITONES = 14  # middles of two registers further apart than this are not exchanged
 
@@ -26,6 +27,28 @@ def alternatives_to(layer: Layer) -> list[Sound]:
         return [s for s in SOUNDS if s.drum == own.drum]
     near = [s for s in SOUNDS if s.family == own.family and s.rise == own.rise and not s.is_drum]
     return [s for s in near if s.hold == own.hold and abs(s.centre - own.centre) <= NEAR_SEMITONES or s.key == own.key]
+
+
+@edit("add_stand_in", "layers notes placements")
+class AddStandIn:
+    """Let a sound play in a section in place of a recording that is still looked for, under that name."""
+
+    sound: str
+    name: str
+    section_id: int
+    length_ticks: int
+    rows: list[Any]
+
+    def apply(self, song: Song) -> Song:
+        known = {x.id for x in song.layers}
+        song = AddLayer(
+            self.sound, self.name, "", "", self.name, self.length_ticks, self.rows, self.section_id, in_place=True
+        ).apply(song)
+        made = next(x for x in song.layers if x.id not in known)
+        return song.with_layer(replace(made, stand_in=True, reason="until the recording is found"))
+
+    def summary(self, song: Song) -> str:
+        return f"{sound_of(self.sound).label} stands in for {shown(self.name)}"
 
 
 @edit("exchange_sound", "layers")

@@ -14,10 +14,11 @@ from numpy.typing import NDArray
 from escalera.core.caching import Results
 from escalera.core.document.devices import Curve
 from escalera.core.document.lanes import CONTROLS
+from escalera.core.document.recordings import Clip
 from escalera.core.document.song import EVERY_BEAT, Layer, Song, Variation
 from escalera.core.energy.chain import filter_power
 from escalera.core.energy.felt import FeltBars, felt_bars
-from escalera.core.energy.recorded_layers import HIT_WORTH, ClipSound, spans_of
+from escalera.core.energy.recorded_layers import HIT_WORTH, ClipSound, spans_of, stacked_energies
 from escalera.core.energy.shape import POWER_COLUMNS, shape_stats
 from escalera.core.energy.stats import BAND_CENTRES_HZ, INDEX, WIDTH, Stats, empty
 from escalera.core.energy.terms import K_POWER
@@ -26,6 +27,7 @@ from escalera.core.palette.effects import RETURNS
 from escalera.core.palette.profiles import note_energies, sound_index, width_of
 from escalera.core.palette.recorded_sounds import is_recorded
 from escalera.core.palette.sounds import BY_KEY, Sound
+from escalera.core.reading.clip_reading import played_clips
 from escalera.core.reading.events import (
     DURATION,
     PITCH,
@@ -70,7 +72,9 @@ class LayerVoice:
     family: str
     lowpass_hz: float
     highpass_hz: float
-    stack: tuple[tuple[str, float], ...] = ()  # stacked sounds and their power
+    stack: tuple[
+        tuple[str, float, ClipSound | None], ...
+    ] = ()  # stacked sounds, their power, what they play of a recording
     curves: tuple[tuple[str, Curve], ...] = ()  # on the two filters
     clips: tuple[ClipSound, ...] = ()  # of a recorded layer
 
@@ -139,9 +143,7 @@ def _sounding(voices: list[LayerVoice], grid: Grid) -> _Sounding:
     energy = note_energies(sounds[owner], pitch, hold_heard)
     for i, voice in enumerate(voices):
         mine = slice(edges[i], edges[i + 1])
-        for key, power in voice.stack:
-            number = np.full(counts[i], sound_index(key))
-            energy[mine] += power * note_energies(number, pitch[mine], hold_heard[mine])
+        energy[mine] += _stacked(voice, pitch[mine], hold[mine], hold_heard[mine])
     energy *= ((table[:, VELOCITY] / 100.0) ** 3.0)[:, None]
     for i, spans in enumerate(recorded):
         if spans:
@@ -160,6 +162,17 @@ def _sounding(voices: list[LayerVoice], grid: Grid) -> _Sounding:
         np.repeat(np.arange(len(voices)), [len(b) for b in begun]),
         np.concatenate([r.zones if r else np.full(len(t), -1) for t, r in zip(tables, recorded)]),
     )
+
+
+def _stacked(voice: LayerVoice, pitch: Floats, hold: Floats, hold_heard: Floats) -> Floats:
+    """What the sounds stacked on a voice add to its notes at velocity 100, shape (n, 6)."""
+    found = np.zeros((len(pitch), 6))
+    for key, power, recording in voice.stack:
+        if recording is None:
+            found += power * note_energies(np.full(len(pitch), sound_index(key)), pitch, hold_heard)
+        else:
+            found += power * stacked_energies(recording, pitch, hold, voice.sound.is_drum)
+    return found
 
 
 def _compute(voices: list[LayerVoice], grid: Grid) -> Stats:
@@ -373,7 +386,9 @@ def known_events(song: Song, span: Span, measured: Stats) -> Stats:
 
 
 def _voice(song: Song, span: Span, layer: Layer) -> LayerVoice:
-    stack = tuple((p.sound_key, 10.0 ** (p.level_db / 10.0)) for p in layer.stack)
+    stack = tuple(
+        (p.sound_key, 10.0 ** (p.level_db / 10.0), clip_sound(song, p.clip) if p.clip else None) for p in layer.stack
+    )
     curves = tuple(
         (slot, curve)
         for curve in span.section.curves
@@ -395,12 +410,14 @@ def _voice(song: Song, span: Span, layer: Layer) -> LayerVoice:
 
 def clip_sounds(song: Song, layer: Layer) -> tuple[ClipSound, ...]:
     """The clips of a recorded layer with what was read from their samples; a sample that is not known brings nothing."""
-    found = []
-    for clip in layer.clips if is_recorded(layer.sound_key) else ():
-        sample = song.sample_by_content.get(clip.sample)
-        known = (sample.slot_s, sample.slots, sample.onsets, sample.width) if sample else (1.0, "", "", 0.0)
-        found.append(ClipSound(clip, *known))
-    return tuple(found)
+    return tuple(clip_sound(song, clip) for clip in played_clips(layer)) if is_recorded(layer.sound_key) else ()
+
+
+def clip_sound(song: Song, clip: Clip) -> ClipSound:
+    """A clip with what was read from its sample; nothing sounds where that is not known."""
+    sample = song.sample_by_content.get(clip.sample)
+    known = (sample.slot_s, sample.slots, sample.onsets, sample.width) if sample else (1.0, "", "", 0.0)
+    return ClipSound(clip, *known)
 
 
 def _add_harmony(song: Song, span: Span, layers: list[Layer], stats: Stats, bars: FeltBars) -> None:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.document.recordings import Clip, Sample
+from escalera.core.document.recordings import ROUND_FROM, Clip, Sample
 from escalera.core.energy.stats import BAND_CENTRES_HZ
 from escalera.core.palette.recorded_sounds import AS_IT_IS
 from escalera.core.reading.events import (
@@ -30,6 +30,7 @@ from escalera.core.reading.timeline import Grid
 
 LEAD_ABOVE = 9.0  # semitones by which the harmonics of a line lie above it, as when sound is measured
 LOG_CENTRES = np.log2(BAND_CENTRES_HZ)
+TEMPO_TICKS = 480  # within so many ticks the tempo is taken to be even
 HIT_WORTH = (1.0, 0.9, 0.33)  # of onsets in the low, middle and high zone, as measured hits are
 BAND_SEMITONES = 18.0  # about how far the bands lie apart
 Floats = NDArray[np.float64]
@@ -95,11 +96,26 @@ def spans_of(events: Events, clips: tuple[ClipSound, ...], grid: Grid, rings: bo
     )
 
 
+def stacked_energies(sound: ClipSound, pitch: Floats, hold_s: Floats, rings: bool) -> Floats:
+    """Mean square times seconds in six bands that notes bring through a recording stacked on their sound; shapes (n,) -> (n, 6).
+
+    It sounds for its own length at most; one that rings sounds to its end.
+    """
+    clip, power = sound.clip, sound.sample.power
+    edges = np.clip(np.arange(len(power) + 1) * sound.slot_s, clip.start_s, clip.end_s) - clip.start_s
+    out = np.zeros((len(pitch), 6))
+    for i, (note, hold) in enumerate(zip(pitch.tolist(), hold_s.tolist())):
+        length = np.diff(np.minimum(edges, clip.seconds if rings else hold))
+        out[i] = _moved(power, note - clip.root + clip.semitones).T @ length
+    found: Floats = out * 10.0 ** (clip.gain_db / 10.0)
+    return found
+
+
 class _Played:
     """One event: how the time of its sample lies over the time of the section."""
 
     def __init__(self, row: list[int], sound: ClipSound, grid: Grid, rings: bool):
-        self.row, self.sound, self.sample, clip = row, sound, sound.sample, sound.clip
+        self.row, self.sound, self.sample, self.grid, clip = row, sound, sound.sample, grid, sound.clip
         self.is_clip = row[CLIP_OF] != NO_CLIP
         begin = row[START] - row[SKIP]
         self.low, self.high = (float(x) for x in grid.seconds_of(np.array([row[START], row[START] + row[DURATION]])))
@@ -108,7 +124,9 @@ class _Played:
         self.whole = fitted if self.is_clip and clip.fit != "alone" else clip.seconds
         if rings and not self.is_clip:
             self.high = self.begin + self.whole
-        self.high = min(self.high, self.begin + self.whole)
+        self.goes_round = clip.loops and not self.is_clip and not rings
+        if not self.goes_round:
+            self.high = min(self.high, self.begin + self.whole)
         self.backwards = clip.reversed != (self.is_clip and row[CLIP_OF] >= REVERSED)
         semitones = row[PITCH] - (AS_IT_IS if self.is_clip else clip.root) + clip.semitones
         if clip.fit == "speed" and self.is_clip:
@@ -123,18 +141,38 @@ class _Played:
 
     def ticks(self, seconds: Floats) -> NDArray[np.int32]:
         """Ticks of moments of the section in seconds, shape (n,)."""
-        share = (seconds - self.low) / max(self.high - self.low, 1e-6)
-        return np.rint(self.row[START] + share * self.row[DURATION]).astype(np.int32)
+        steps = np.linspace(0, self.row[DURATION], 2 + self.row[DURATION] // TEMPO_TICKS)
+        known = self.row[START] + np.rint(steps).astype(np.int64)
+        return np.rint(np.interp(seconds, self.grid.seconds_of(known), known)).astype(np.int32)
 
     def slots(self) -> tuple[NDArray[np.int32], Floats, Floats] | None:
         """Table, (start, length) in seconds and energy of the slots that are heard, shapes (n, 5), (n, 2), (n, 6)."""
         power = self.sample.power
         if not len(power) or self.high <= self.low:
             return None
+        if self.goes_round and self.high > self.begin + self.whole:
+            return self._round(power)
         edges = np.arange(len(power) + 1) * self.sample.slot_s
         edges = np.clip(edges, self.sound.clip.start_s, self.sound.clip.end_s)
         a, b = self.place(edges[:-1]), self.place(edges[1:])
         first, last = np.maximum(np.minimum(a, b), self.low), np.minimum(np.maximum(a, b), self.high)
+        return self._table(power, first, last)
+
+    def _round(self, power: Floats) -> tuple[NDArray[np.int32], Floats, Floats] | None:
+        """A held note that goes round: once from its beginning, then its later part as it is on average."""
+        clip, slot_s = self.sound.clip, self.sample.slot_s
+        inside = np.flatnonzero((np.arange(len(power)) + 1) * slot_s > clip.start_s)
+        inside = inside[inside * slot_s < clip.end_s]
+        if not len(inside):
+            return None
+        later = power[inside[round(len(inside) * ROUND_FROM) :]].mean(axis=0)
+        edges = np.append(np.clip(np.arange(len(inside)) * slot_s, 0, clip.seconds), self.whole) + self.begin
+        rest = np.append(np.arange(edges[-1], self.high, slot_s), self.high)
+        edges = np.append(edges, rest[1:])
+        rows = np.concatenate((power[inside], np.tile(later, (len(edges) - 1 - len(inside), 1))))
+        return self._table(rows, edges[:-1], edges[1:])
+
+    def _table(self, power: Floats, first: Floats, last: Floats) -> tuple[NDArray[np.int32], Floats, Floats] | None:
         heard = last - first > 1e-6
         if not heard.any():
             return None

@@ -34,7 +34,9 @@ def used_samples(song: Song) -> tuple[Used, ...]:
     """Every sample that a layer plays, set-aside layers left out, in the order of the song's list."""
     found = []
     for sample in song.samples:
-        names = tuple(x.name for x in song.layers if not x.aside and any(c.sample == sample.content for c in x.clips))
+        names = tuple(
+            x.name for x in song.layers if not x.aside and any(c.sample == sample.content for c in x.recordings)
+        )
         if names:
             found.append(Used(sample, names))
     return tuple(found)

@@ -52,6 +52,7 @@ class SampleCard:
     credit: str
     source: str
     doubts: int
+    beats_a_bar: int = 4
     rejected: tuple[int, ...] = ()
     used_in: tuple[str, ...] = ()
 

@@ -65,6 +65,13 @@ class SampleReading:
         """Length in beats of its tempo, sound and silence together."""
         return None if self.tempo_bpm is None else self.seconds * self.tempo_bpm / 60.0
 
+    @property
+    def usual_use(self) -> str:
+        """As what it is laid into a song when nothing is asked for: a pitched hit as notes, other hits as a drum, fills as fills."""
+        if self.kind == "hit":
+            return "note" if self.pitch_hz and not self.has_kick else "hit"
+        return "fill" if self.kind == "fill" else "loop"
+
     def corrected(self, values: dict[str, Any]) -> SampleReading:
         """The reading with what a person set by hand; whoever set it is sure."""
         changes = {k: v for k, v in values.items() if k in WRITABLE}

@@ -1,4 +1,4 @@
-"""What a file's name says of a recording, and where that is not what is heard."""
+"""What a file's name and its tags say of a recording, and where that is not what is heard."""
 
 from __future__ import annotations
 
@@ -29,13 +29,37 @@ class Said:
 
 
 @dataclass(frozen=True, slots=True)
-class Contradiction:
-    """What the name says, what is heard, and what decides between them."""
+class FileSays:
+    """What tags and chunks of a file give: a tempo, a key as it is written there, a sampler's MIDI note."""
 
+    tempo_bpm: float | None = None
+    key: str = ""
+    note: int | None = None
+
+    @property
+    def said(self) -> Said:
+        """The same as what a name would say; a note counts where there is no key."""
+        key, bare = _key(self.key) if self.key else (None, False)
+        if key is None and self.note is not None:
+            key, bare = (
+                parse_key(f"{pitch_label(self.note, nearest_fifths(self.note % 12, 0)).rstrip('-0123456789')} major"),
+                True,
+            )
+        return Said(self.tempo_bpm, key, bare)
+
+
+@dataclass(frozen=True, slots=True)
+class Contradiction:
+    """Who says what, what is heard, and what decides between them."""
+
+    by: str
     what: str
     said: str
     heard: str
     decides: str
+
+
+NOTHING = FileSays()
 
 
 def said_by(name: str) -> Said:
@@ -67,13 +91,14 @@ def _key(words: str) -> tuple[Key | None, bool]:
     return found[-1] if found else (None, False)
 
 
-def contradictions(reading: SampleReading, name: str) -> tuple[Contradiction, ...]:
-    """Where a name and what is heard differ, each with what decides."""
-    said = said_by(name)
-    return tuple(c for c in (_tempo(reading, said), _music_key(reading, said), _note(reading, said)) if c)
+def contradictions(reading: SampleReading, name: str, in_file: FileSays = NOTHING) -> tuple[Contradiction, ...]:
+    """Where a name, or the file's tags, and what is heard differ, each with what decides."""
+    sources = (("its name", said_by(name)), ("its tags", in_file.said))
+    rows = [compare(reading, said, by) for by, said in sources for compare in (_tempo, _music_key, _note)]
+    return tuple(c for c in rows if c)
 
 
-def _tempo(reading: SampleReading, said: Said) -> Contradiction | None:
+def _tempo(reading: SampleReading, said: Said, by: str) -> Contradiction | None:
     tempo = reading.tempo_bpm
     if not tempo or not said.tempo_bpm or abs(tempo / said.tempo_bpm - 1) <= SAME_TEMPO:
         return None
@@ -81,17 +106,17 @@ def _tempo(reading: SampleReading, said: Said) -> Contradiction | None:
     bars = f"{reading.bars} bars in {reading.seconds:.2f} s" if reading.bars else f"{reading.seconds:.2f} s of onsets"
     for times, word in ((2.0, "half"), (0.5, "double")):
         if abs(ratio / times - 1) <= SAME_TEMPO:
-            return Contradiction("tempo", f"{said.tempo_bpm:g} bpm", f"{tempo:.4g} bpm",
-                                 f"The name has {word} of it; both fit the same bars, so either may be meant.")  # fmt: skip
+            return Contradiction(by, "tempo", f"{said.tempo_bpm:g} bpm", f"{tempo:.4g} bpm",
+                                 f"That is {word} of it; both fit the same bars, so either may be meant.")  # fmt: skip
     decides = (
         f"Its onsets recur so, and it has {bars}"
         if reading.tempo_confidence >= SURE
-        else "Little begins in it: the name may be right"
+        else f"Little begins in it: {by} may be right"
     )
-    return Contradiction("tempo", f"{said.tempo_bpm:g} bpm", f"{tempo:.4g} bpm", f"{decides}.")
+    return Contradiction(by, "tempo", f"{said.tempo_bpm:g} bpm", f"{tempo:.4g} bpm", f"{decides}.")
 
 
-def _music_key(reading: SampleReading, said: Said) -> Contradiction | None:
+def _music_key(reading: SampleReading, said: Said, by: str) -> Contradiction | None:
     if not reading.key or said.key is None:
         return None
     heard = parse_key(reading.key)
@@ -106,13 +131,13 @@ def _music_key(reading: SampleReading, said: Said) -> Contradiction | None:
             f"Only {len(heard.classes & said.key.classes)} of 7 notes are in both, and it keeps to those of {heard}."
         )
     else:
-        decides = "Its chords leave it open: the name may be right."
+        decides = f"Its chords leave it open: {by} may be right."
     return Contradiction(
-        "key", str(said.key) if not said.bare else said.key.spell(said.key.tonic_class), str(heard), decides
+        by, "key", str(said.key) if not said.bare else said.key.spell(said.key.tonic_class), str(heard), decides
     )
 
 
-def _note(reading: SampleReading, said: Said) -> Contradiction | None:
+def _note(reading: SampleReading, said: Said, by: str) -> Contradiction | None:
     if not reading.pitch_hz or said.key is None or reading.key:
         return None
     exact = 69 + 12 * log2(reading.pitch_hz / 440.0)
@@ -120,8 +145,8 @@ def _note(reading: SampleReading, said: Said) -> Contradiction | None:
     if note % 12 == said.key.tonic_class:
         return None
     steps = (note - said.key.tonic_class + 6) % 12 - 6
-    by = f"{abs(steps)} semitone{'s' if abs(steps) != 1 else ''} {'above' if steps > 0 else 'below'}"
+    apart = f"{abs(steps)} semitone{'s' if abs(steps) != 1 else ''} {'above' if steps > 0 else 'below'}"
     return Contradiction(
-        "pitch", said.key.spell(said.key.tonic_class), pitch_label(note, nearest_fifths(note % 12, 0)),
-        f"It settles at {reading.pitch_hz:.2f} Hz ({cents:+.0f} cents), {by} its name.".replace("-", "−"),
+        by, "pitch", said.key.spell(said.key.tonic_class), pitch_label(note, nearest_fifths(note % 12, 0)),
+        f"It settles at {reading.pitch_hz:.2f} Hz ({cents:+.0f} cents), {apart} that.".replace("-", "−"),
     )  # fmt: skip

@@ -17,11 +17,14 @@ def recordings(song: Song, need: Need) -> None:
     contents = [s.content for s in song.samples]
     need(len(contents) == len(set(contents)), "two of its samples have the same content")
     for layer in song.layers:
-        if not is_recorded(layer.sound_key):
-            continue
         name = f"layer “{shown(layer.name)}”"
-        need(bool(layer.clips), f"{name} plays a recording, and none is named")
-        for number, clip in enumerate(layer.clips, 1):
+        need(bool(layer.clips) or not is_recorded(layer.sound_key), f"{name} plays a recording, and none is named")
+        for part in layer.stack:
+            need(
+                is_recorded(part.sound_key) == (part.clip is not None), f"{name} stacks a recording, and none is named"
+            )
+        clips = layer.recordings if is_recorded(layer.sound_key) else layer.recordings[len(layer.clips) :]
+        for number, clip in enumerate(clips, 1):
             sample = song.sample_by_content.get(clip.sample)
             need(sample is not None, f"{name} plays the sample “{shown(clip.sample)}”, which the song does not know")
             need(clip.seconds >= SHORTEST_S, f"clip {number} of {name} ends before it begins")
@@ -29,5 +32,3 @@ def recordings(song: Song, need: Need) -> None:
                 sample is None or clip.end_s <= sample.seconds + SHORTEST_S,
                 f"clip {number} of {name} ends after its sample",
             )
-    stacked = any(is_recorded(p.sound_key) for x in song.layers for p in x.stack)
-    need(not stacked, "a recording is stacked on a sound as if it were one")

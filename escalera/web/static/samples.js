@@ -48,11 +48,13 @@ const address = (file, values = {}) =>
 const replaced = () => (layer() === "0" ? {} : { layer: layer() });
 // The section as it stands, without what is to be exchanged; and what a sample would play in it.
 const under = () => address("0", replaced());
-function over(id) {
-  const form = document.querySelector("[data-lay]"),
-    lay = form ? fieldsOf(form) : {},
-    own = Number(lay.sample_id) === id ? { use: lay.use, family: lay.family } : {};
-  return address(String(id), { ...own, ...replaced() });
+const over = (id) => address(String(id), { ...asked(), ...replaced() });
+// As what the chosen sample is to be laid; the others are heard as they usually are.
+function asked() {
+  const form = document.querySelector("[data-lay]");
+  if (!form) return {};
+  const { sample_id, use, family } = fieldsOf(form);
+  return { own: sample_id, use, family };
 }
 function go(base, part = "") {
   if (round.base() === base && round.part() === part) return round.stop();
@@ -151,13 +153,14 @@ async function landings() {
   if (!song) return;
   const { base } = fieldsOf(byId("state")),
     ids = tiles().map((each) => each.dataset.sample);
-  const mine = `${base} ${section()} ${ids.join()}`;
+  const how = asked(),
+    mine = `${base} ${section()} ${ids.join()} ${Object.values(how).join()}`;
   if (mine === landing) return;
   landing = mine;
   for (let at = 0; at < ids.length && landing === mine; at += 12) {
     const some = ids.slice(at, at + 12).join();
     const answer = await fetch(
-      `${path}/${base}/${section()}/landings?${new URLSearchParams({ ids: some, layer: layer() })}`,
+      `${path}/${base}/${section()}/landings?${new URLSearchParams({ ids: some, layer: layer(), ...how })}`,
     ).catch(() => null);
     if (!answer?.ok) return;
     const found = await answer.json();
@@ -193,8 +196,6 @@ const clicks = {
   "[data-forget]": (button) => post(`wanted/${button.dataset.forget}/forget`),
   "[data-remove]": (button) => post(`${button.dataset.remove}/remove`),
   "[data-tempo]": (button) => post(`${chosen}/correct`, { tempo_bpm: button.dataset.tempo }),
-  "[data-vocode]": (button) =>
-    htmx.ajax("POST", `${path}/vocode/${button.dataset.vocode}`, { source: root, swap: "none", values: here() }),
   "[data-texture]": (button) => post(`${chosen}/texture`, { times: button.dataset.texture }),
   "[data-reject]": (button) =>
     post(`${button.dataset.reject}/rejected`, { song_id: song, rejected: button.dataset.was === "1" ? "0" : "1" }).then(
@@ -223,11 +224,24 @@ const clicks = {
       values: { ...here(), page: button.dataset.more },
     }),
 };
+// What is not found is noted; beside a song a sound may play in its place until it is.
+function want(form) {
+  const values = fieldsOf(form);
+  if (values.stand_in)
+    queue.post("edits", { ...here(), kind: "add_stand_in", words: values.words, section_id: section() });
+  else post("wanted", values);
+}
 const forms = {
   "[data-lay]": lay,
   "[data-correct]": (form) => post(`${form.dataset.correct}/correct`, fieldsOf(form)),
   "[data-describe]": (form) => post(`${form.dataset.describe}/describe`, fieldsOf(form)),
-  "[data-want]": (form) => post("wanted", fieldsOf(form)),
+  "[data-vocode]": (form) =>
+    htmx.ajax("POST", `${path}/vocode/${form.dataset.vocode}`, {
+      source: root,
+      swap: "none",
+      values: { ...here(), ...fieldsOf(form) },
+    }),
+  "[data-want]": want,
   "#find": refresh,
 };
 const changes = {
@@ -237,6 +251,10 @@ const changes = {
   "#clip-number": (list) => {
     field("clip").value = list.value;
     refresh();
+  },
+  "[data-lay] select": () => {
+    if (round.part()) round.play(under(), over(chosen));
+    landings();
   },
   "[data-tick]": (box) => {
     box.form.elements[box.dataset.tick].value = String(box.checked);
