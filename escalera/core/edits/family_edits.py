@@ -9,7 +9,7 @@ from escalera.core.bench.sample_fit import clip_for, tempo_of
 from escalera.core.document.limits import MAX_LAYERS, MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.document.names import clean_name
 from escalera.core.document.recordings import QUARTER_TICKS, Clip, Sample
-from escalera.core.document.song import Ids, Layer, Placement, Section, Song
+from escalera.core.document.song import Ids, Layer, Placement, Section, Song, on_all_bodies
 from escalera.core.edits.edit import edit
 from escalera.core.edits.layer_edits import free_layer_name, in_family_order, seed_of
 from escalera.core.edits.recording_edits import (
@@ -47,7 +47,7 @@ class _Laid:
         return max(bar, round(length / bar) * bar) if part not in ("fill", "ending") else length
 
 
-@edit("lay_family", "layers notes placements time")
+@edit("lay_family", "layers notes placements time options")
 class LayFamily:
     """Lay recordings of one performance over the whole form: verse, chorus and intro where they belong, the alternate on repeats,
     the fill at the end of sections, the ending at the song's end, whose slowing the song takes over."""
@@ -60,12 +60,18 @@ class LayFamily:
         if len(song.layers) >= MAX_LAYERS:
             raise EditError(f"The song has {MAX_LAYERS} layers, and no more fit. Remove one that plays nowhere.")
         song, laid, ending = _as_layer(song, self.name, samples)
-        last = song.sections[-1].id
-        for section in song.sections:
-            at_end = "ending" if section.id == last and "ending" in laid.clips else "fill"
-            song = _laid_in(song, laid, section, at_end if at_end in laid.clips else "")
-        if len(ending) > 1 and slows(ending):
-            song = _slowed(song, ending)
+        last = song.sections[-1]
+        closing = {last.id, *(p.id for p in last.parked)} if "ending" in laid.clips else set()
+
+        def lay(flat: Song) -> Song:
+            for section in flat.sections:
+                at_end = "ending" if section.id in closing else "fill" if "fill" in laid.clips else ""
+                flat = _laid_in(flat, laid, section, at_end)
+                if at_end == "ending" and len(ending) > 1 and slows(ending):
+                    flat = _slowed(flat, flat.section_by_id[section.id], ending)
+            return flat
+
+        song = on_all_bodies(song, lay)
         loudest = max(song.sections, key=lambda s: s.target.end)
         return levelled(song, song.section_by_id[loudest.id], laid.layer.id)
 
@@ -163,9 +169,8 @@ def _pattern(laid: _Laid, part: str, repeats: str, bar: int) -> Pattern:
     return Pattern(at, rows)
 
 
-def _slowed(song: Song, beats: list[float]) -> Song:
-    """The song's last section with the tempo of a played ending: a step at every beat of it."""
-    section = song.sections[-1]
+def _slowed(song: Song, section: Section, beats: list[float]) -> Song:
+    """The song with a closing section in the tempo of a played ending: a step at every beat of it."""
     end = section_bar_ticks(section, song.metre)[-1]
     placed = max((p for p in section.placements), key=lambda p: p.id)
     begins = placed.start_ticks

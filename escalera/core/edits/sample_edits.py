@@ -58,7 +58,7 @@ def _one_shot(song: Song, sample: Sample, layer: Layer) -> Clip:
     return clip
 
 
-@edit("play_sample", "layers notes")
+@edit("play_sample", "layers notes placements options")
 class PlaySample:
     """Let a layer play a recording in place of its sound, in the same places: hits and notes stay, a loop takes their bars."""
 
