@@ -193,7 +193,7 @@ def _stand_in(fields: Fields, song: Song, studio: Studio) -> Read:
 
 def _stood_in(fields: Fields, song_id: int, after: Song, studio: Studio) -> None:
     made = max((x for x in after.layers if x.stand_in), key=lambda x: x.id)
-    studio.samples.want(fields.get("words", ""), song_id, made.name, made.id)
+    studio.samples.want(fields.get("words", ""), song_id, made.sound.label, made.id)
 
 
 def _found(fields: Fields, song_id: int, after: Song, studio: Studio) -> None:

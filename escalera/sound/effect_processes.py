@@ -13,7 +13,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.palette.effects import EFFECT_BY_KEY, WAVES
+from escalera.core.palette.effects import EFFECT_BY_KEY, STRINGS, WAVES
 from escalera.core.palette.parameters import Settings, setting
 from escalera.core.time.ruler import RATE_HZ
 from escalera.sound.compilation import bus
@@ -226,6 +226,14 @@ def _chorus(audio: Audio, s: Stage) -> Audio:
     for channel in audio:
         bus.apply_gain(channel, (1.0 - 0.5 * mix).astype(np.float32), BLOCK)
     return _mixed(audio, out, mix)
+
+
+def _resonators(audio: Audio, s: Stage) -> Audio:
+    out = np.zeros_like(audio)
+    for channel, ringing in zip(audio, out):
+        for key in STRINGS:
+            k.strung(np.ascontiguousarray(channel), ringing, s.values(key), s.values("ring_s"), s.values("damping"))
+    return _mixed(audio, 0.5 * out, s.values("mix"))
 
 
 def _worn_tape(audio: Audio, s: Stage) -> Audio:
@@ -444,6 +452,7 @@ PROCESSES: dict[str, Effect] = {
     "widen": Effect(_widen, lambda s: 512),
     "double": Effect(_double, _double_tail),
     "chorus": Effect(_chorus, lambda s: 1200),
+    "resonators": Effect(_resonators, lambda s: min(LONGEST_TAIL, round(float(s.values("ring_s").max()) * RATE_HZ))),
     "worn-tape": Effect(_worn_tape, lambda s: 1200),
     "scatter": Effect(_as_it_is),  # hits are placed one by one, where the notes are played
     "auto-pan": Effect(_auto_pan),

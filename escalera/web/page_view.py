@@ -8,6 +8,7 @@ from escalera.core.document.song import Section, Song
 from escalera.core.edits.edit import id_in
 from escalera.core.reading.timeline import Span, timeline
 from escalera.store.repository import Head
+from escalera.web.slice_board import SliceBoard, slice_boards
 from escalera.web.song_view import some_section, song_manifest
 
 
@@ -43,6 +44,10 @@ class PhraseView(PageView):
     @cached_property
     def span(self) -> Span:
         return timeline(self.song).span_of(self.section.id)
+
+    def slice_boards(self) -> list[SliceBoard]:
+        """The slices that recorded layers play in the phrase."""
+        return slice_boards(self.song, self.section, *self.edges)
 
     @cached_property
     def edges(self) -> tuple[int, int]:

@@ -110,7 +110,7 @@ def tile_of(card: SampleCard) -> SampleTile:
 
 def bars_said(bars: int, rest: float) -> str:
     """A length in whole bars, and the beats that are over or short of them."""
-    beats = f"{abs(rest):g} beat{'s' if abs(rest) != 1 else ''}"
+    beats = f"{abs(round(rest, 1)):g} beat{'s' if abs(rest) != 1 else ''}"
     if not bars:
         return beats
     whole = f"{bars} bar{'s' if bars != 1 else ''}"

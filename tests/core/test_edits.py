@@ -139,7 +139,9 @@ ON_LAID = {
 LATE = EDITS["set_clip"](R, 0, {"start_s": 0.02}).apply(LAID)  # every stroke comes 20 ms before its sixteenth
 SLICED = EDITS["slice_clip"](R, 0, "1/4").apply(LAID)
 SP = SLICED.layer_by_id[R].pattern_id
-ON_SLICED = {"change_slice", "turn_slice", "rekey_slices", "play_slice"}
+ON_SLICED = {"put_slice", "change_slice", "turn_slice", "rekey_slices", "play_slice"}
+RINGING = EDITS["add_effect"](f"layer.{P}", "resonators").apply(SONG)
+RESONATOR = RINGING.layer_by_id[P].devices[0].id
 BY_ONSETS = EDITS["slice_clip"](R).apply(LAID)
 QUIET = EDITS["set_clip"](R, 2, {"gain_db": -15.0}).apply(SLICED)
 HIT = {**plain_sample(name="Knock", bars=1), "kind": "hit", "seconds": 0.3, "tempo_bpm": 0.0}
@@ -294,6 +296,7 @@ ROWS = {
     "mend_clip": ((dict(layer_id=S, way="repeat tail"), lambda s: starts(s, V, S)[:3] == [0, 6720, 7680] and clips(s, S)[1].beats == 1), (dict(layer_id=S, way="trim more"), "is not a way of mending")),
     "exchange_sample": ((dict(layer_id=R, sample=plain_sample(tempo=100.0, bars=1, name="Other")), lambda s: [x.name for x in s.samples] == ["Other"] and starts(s, V, R)[:2] == [0, 3840] and layer(s, R).name == "Other"), (dict(layer_id=P, sample=SAMPLE), "plays no recording")),
     "change_slice": ((dict(layer_id=R, pattern_id=SP, index=0, change="later"), lambda s: [r[3] for r in slices(s)][:3] == [2, 1, 3]), (dict(layer_id=R, pattern_id=SP, index=50, change="mute"), "slices 1 to 8, no slice 51")),
+    "put_slice": ((dict(layer_id=R, pattern_id=SP, tick=480, number=3), lambda s: [r[:4] for r in slices(s)][:3] == [[0, 480, 4, 1], [480, 480, 4, 3], [960, 960, 4, 2]]), (dict(layer_id=R, pattern_id=SP, tick=99_999), "outside the pattern")),
     "turn_slice": ((dict(layer_id=R, pattern_id=SP, index=1, semitones=5, reverse=True), lambda s: (clips(s, R)[-1].semitones, clips(s, R)[-1].reversed, slices(s)[1][3]) == (5.0, True, 9)), (dict(layer_id=R, pattern_id=SP, index=1, semitones=40), "at most 24 up or down")),
     "rekey_slices": ((dict(layer_id=R, pattern_id=SP, section_id=V, pitches=[61.0, 0, 0, 0, 0, 0, 0, 0]), lambda s: abs(clips(s, R)[-1].semitones) == 1.0 and slices(s)[1][3] == 2), (dict(layer_id=R, pattern_id=SP, section_id=V, pitches=[60.0]), "have changed in the meantime")),
     "quantise_slices": ((dict(layer_id=R, pattern_id=SP, grid_ticks=240), lambda s: all(r[0] % 240 == 0 for r in slices(s)) and len(slices(s)) == len(slices(BY_ONSETS)) > 10), (dict(layer_id=R, pattern_id=SP, grid_ticks=7), "no grid that is offered")),
@@ -310,6 +313,7 @@ ROWS = {
     "follow_timing": ((dict(layer_id=R, section_id=V), lambda s: starts(s, V, K)[:3] == [-21, 935, 1900] and starts(s, C, K) == starts(LATE, C, K)), (dict(layer_id=R, section_id=V, amount=2.0), "outside 0 to 1")),
     "add_stand_in": ((dict(sound="soft-pad", name="Rain on glass", section_id=V, length_ticks=3840, rows=[[0, 3840, 2, 0, 0, 90]]), lambda s: [(x.name, x.stand_in) for x in s.layers if x.stand_in] == [("Rain on glass", True)]), (dict(sound="no-sound", name="x", section_id=V, length_ticks=3840, rows=[]), "no-sound")),
     "lay_family": ((dict(name="room kit", members=FAMILY), lambda s: [len(x.clips) for x in s.layers if x.name == "Room kit"] == [2] and all(starts(s, x, s.next_id and max(y.id for y in s.layers if y.clips))[-1] % 3840 == 0 for x in (V, C))), (dict(name="x", members=[{"part": "solo"}]), "one of verse, alternate")),
+    "tune_resonators": ((dict(layer_id=P, device_id=RESONATOR, section_id=C), lambda s: len(section(s, C).curves) == len(section(RINGING, C).curves) + 4), (dict(layer_id=P, device_id=999), "no such resonators")),
     "say_drop": ((dict(means="peak"), lambda s: s.drop_means == "peak"), (dict(means="both"), "is not a meaning of drop")),
     "set_tiles": ((dict(cells=[[V, P, 0], [V, P, 1]]), lambda s: len({p.layer_id for p in section(s, V).placements}) == 3), (dict(cells=[[C, P, 0]]), "already sound")),
     "copy_tiles": ((dict(from_id=C, to_id=V), lambda s: starts(s, V, P) == starts(SONG, C, P)), (dict(from_id=V, to_id=V), "already plays what it plays")),
@@ -357,7 +361,7 @@ ON_CARRIED = {
     "copy_join",
     "remove_build",
 }
-BASES = [(ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), (ON_GROUPED, GROUPED), ({"confirm_reading"}, GUESSED), (ON_LAID, LAID), ({"follow_timing"}, LATE), ({"match_gain"}, QUIET), ({"borrow_fill"}, SHORT), ({"mend_clip"}, SHORT), (ON_SLICED, SLICED), ({"quantise_slices"}, BY_ONSETS)]  # fmt: skip
+BASES = [({"tune_resonators"}, RINGING), (ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), (ON_GROUPED, GROUPED), ({"confirm_reading"}, GUESSED), (ON_LAID, LAID), ({"follow_timing"}, LATE), ({"match_gain"}, QUIET), ({"borrow_fill"}, SHORT), ({"mend_clip"}, SHORT), (ON_SLICED, SLICED), ({"quantise_slices"}, BY_ONSETS)]  # fmt: skip
 
 
 def base_of(kind):

@@ -222,7 +222,11 @@ def test_a_sound_plays_in_place_of_what_is_looked_for_until_it_is_found(studio, 
     head = studio.command(song_id, base, {"kind": "add_stand_in", "words": "dry snare", "section_id": str(V)}).head
     layer = next(x for x in head.song.layers if x.stand_in)
     row = studio.samples.wanted()[0]
-    assert (row.song_id, row.layer_id, row.stand_in) == (song_id, layer.id, "dry snare") and layer.sound.drum == "snare"
+    assert (row.song_id, row.layer_id, row.stand_in) == (
+        song_id,
+        layer.id,
+        layer.sound.label,
+    ) and layer.sound.drum == "snare"
     knock = (0.5 * tone(62, 0.3, ring=20.0))[None].astype(np.float32)
     id, _ = studio.samples.add_file(written(tmp_path, "Dry snare in a kitchen.wav", knock))
     assert [c.id for c in studio.samples.answers(row, studio.samples.cards())] == [id]

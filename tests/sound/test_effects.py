@@ -260,7 +260,29 @@ def both_compressors():
     compressor()
 
 
+def resonators():
+    """A click rings at the notes of its strings, for as long as is asked; a string that moves sounds at its new note."""
+    ringing = through(
+        "resonators", click(3.0), note_1=45, note_2=57, note_3=64, note_4=69, ring_s=2.0, damping=0.2, mix=1
+    )[0]
+    spectrum = np.abs(np.fft.rfft(ringing[2000:90_000] * np.hanning(88_000), 1 << 18))
+    for note in (45, 57, 64, 69):
+        hz = 440 * 2 ** ((note - 69) / 12)
+        low, high = (round(hz * 2 ** (c / 1200) * (1 << 18) / RATE_HZ) for c in (-40, 40))
+        peak = low + int(np.argmax(spectrum[low : high + 1]))
+        assert abs(1200 * np.log2(peak * RATE_HZ / (1 << 18) / hz)) < 8 and spectrum[peak] > 20 * np.median(
+            spectrum[:8000]
+        )
+    short = through("resonators", click(3.0), note_1=57, note_2=57, note_3=57, note_4=57, ring_s=0.3, mix=1)[0]
+    assert rms(short[30_000:60_000]) < 0.01 * rms(short[:10_000])
+    song = EDITS["add_effect"](f"layer.{P}", "resonators").apply(SONG)
+    tuned = EDITS["tune_resonators"](P, song.layer_by_id[P].devices[0].id).apply(song)
+    curves = {c.lane.rsplit(".", 1)[1]: [p[1] for p in c.points] for s in tuned.sections for c in s.curves}
+    assert [row % 12 for row in curves["note_1"]][:4] == [0, 9, 5, 7] and curves["note_2"][:2] == [52, 60]
+
+
 SHOWN = {
+    "resonators": resonators,
     "equaliser": equaliser, "de-esser": de_esser, "transient": transient, "chorus": chorus, "worn-tape": worn_tape,
     "low-pass": lambda: [level_db(through("low-pass", tone(hz), cutoff_hz=1000, resonance=0), hz) - level_db(tone(hz), hz) for hz in (100, 4000)] == pytest.approx([0, -24.2], abs=0.5),
     "high-pass": lambda: [level_db(through("high-pass", tone(hz), cutoff_hz=1000, resonance=0), hz) - level_db(tone(hz), hz) for hz in (250, 8000)] == pytest.approx([-24.2, 0], abs=0.5),
@@ -271,6 +293,7 @@ SHOWN = {
 }  # fmt: skip
 # settings at which an effect leaves a sound as it is
 AT_REST = {
+    "resonators": dict(mix=0),
     "equaliser": {}, "de-esser": dict(most_db=0), "transient": dict(attack=0, sustain=0), "chorus": dict(mix=0), "worn-tape": None,
     "low-pass": dict(cutoff_hz=20_000, resonance=0), "high-pass": dict(cutoff_hz=20, resonance=0), "band-pass": None,
     "moving-filter": dict(low_hz=20_000, high_hz=20_000, resonance=0), "gate": dict(depth=0), "drive": dict(mix=0, tone_hz=20_000),

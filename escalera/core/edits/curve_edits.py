@@ -9,12 +9,14 @@ from escalera.core.document.devices import SHAPES, Curve, Point, Print, Throw, T
 from escalera.core.document.lanes import lane_label, lane_value, layer_parameter, layer_value, movable
 from escalera.core.document.limits import MAX_POINTS, MAX_THROWS
 from escalera.core.document.shaping import layer_in, stretched
-from escalera.core.document.song import Section, Song
+from escalera.core.document.song import Section, Song, on_all_bodies
 from escalera.core.edits.edit import Fields, edit, layer_of, one_of, section_of, whole_number, within
 from escalera.core.edits.sound_edits import check_filters, not_printed
-from escalera.core.palette.effects import RETURN_BY_KEY
+from escalera.core.palette.effects import RETURN_BY_KEY, STRINGS
 from escalera.core.reading.placements import span_ticks
+from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import section_bar_ticks, timeline
+from escalera.core.theory.chords import Chord
 from escalera.errors import EditError
 
 
@@ -76,6 +78,47 @@ class SetCurve:
 
     def summary(self, song: Song) -> str:
         return f"{lane_label(song, self.lane)} moves in {section_of(song, self.section_id).name}"
+
+
+@edit("tune_resonators", "shaping options")
+class TuneResonators:
+    """Let the strings of a layer's resonators follow the chords, in one section or (0) wherever the layer plays."""
+
+    layer_id: int
+    device_id: int
+    section_id: int = 0
+
+    def apply(self, song: Song) -> Song:
+        layer = layer_of(song, self.layer_id)
+        if not any(d.id == self.device_id and d.key == "resonators" for d in layer.devices):
+            raise EditError(f"{layer.name} has no such resonators any more. Load the page again.")
+        if self.section_id:
+            return self._tuned(song, section_of(song, self.section_id))
+        return on_all_bodies(song, self._everywhere)
+
+    def _everywhere(self, song: Song) -> Song:
+        for section in song.sections:
+            if any(p.layer_id == self.layer_id for p in section.placements):
+                song = self._tuned(song, section)
+        return song
+
+    def _tuned(self, song: Song, section: Section) -> Song:
+        harmony = section_harmony(song, timeline(song).span_of(section.id))
+        notes = [strings_of(chord) for chord in harmony.chords]
+        for n, key in enumerate(STRINGS):
+            points = [[max(0, int(t)), row[n], "hold"] for t, row in zip(harmony.ticks, notes)]
+            song = SetCurve(section.id, f"layer.{self.layer_id}.fx.{self.device_id}.{key}", points).apply(song)
+        return song
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name}: its resonators follow the chords"
+
+
+def strings_of(chord: Chord) -> list[int]:
+    """Four notes of a chord as MIDI, from C3 up: its first four tones, or three and its root an octave higher."""
+    root = 48 + chord.root_class
+    tones = [root + t for t in chord.tones][: len(STRINGS)]
+    return tones + [root + 12 * (1 + i) for i in range(len(STRINGS) - len(tones))]
 
 
 @edit("clear_curve", "shaping")

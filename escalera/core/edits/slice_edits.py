@@ -28,7 +28,7 @@ from escalera.core.reading.timeline import section_bar_ticks, timeline
 from escalera.core.rhythm.pattern import CLIP, TONE, Pattern
 from escalera.errors import EditError
 
-MOST_OCTAVES = 2
+MOST_OCTAVES, SIXTEENTH = 2, 240
 Row = list[int]
 
 
@@ -112,6 +112,40 @@ class ChangeSlice:
 
 def _others(pattern: Pattern) -> list[Row]:
     return [row for row in pattern.to_list() if row[2] != CLIP]
+
+
+@edit("put_slice", "notes")
+class PutSlice:
+    """Let a slice begin on a sixteenth of a pattern, until the next one does; without a number (−1) what begins there falls silent."""
+
+    layer_id: int
+    pattern_id: int
+    tick: int
+    number: int = -1
+
+    def apply(self, song: Song) -> Song:
+        layer = layer_of(song, self.layer_id)
+        rows = slice_rows(song, layer, self.pattern_id)
+        pattern = song.pattern_by_id[self.pattern_id].pattern
+        if not 0 <= self.tick < pattern.length_ticks:
+            raise EditError(
+                f"Tick {self.tick} lies outside the pattern, which has {pattern.length_ticks}. Choose one inside it."
+            )
+        kept = [r for r in rows if not self.tick <= r[0] < self.tick + SIXTEENTH]
+        if self.number < 0:
+            if not kept:
+                raise EditError("It is the only slice. Clear the tile instead.")
+        else:
+            clip = clip_of(layer, self.number)
+            after = min((r[0] for r in kept if r[0] > self.tick), default=pattern.length_ticks)
+            kept = [[r[0], self.tick - r[0], *r[2:]] if r[0] < self.tick < r[0] + r[1] else r for r in kept]
+            kept.append([self.tick, min(clip.length_ticks, after - self.tick), CLIP, self.number, 0, 100])
+        return with_patterns(song, {self.pattern_id: pattern.with_rows([*_others(pattern), *kept])})
+
+    def summary(self, song: Song) -> str:
+        at = self.tick // SIXTEENTH + 1
+        what = f"slice {self.number + 1} on sixteenth {at}" if self.number >= 0 else f"no slice on sixteenth {at}"
+        return f"{layer_of(song, self.layer_id).name}: {what}"
 
 
 @edit("turn_slice", "layers notes")

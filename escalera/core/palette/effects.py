@@ -18,6 +18,7 @@ NOTE_VALUES: dict[str, float] = dict(sorted(
     {name: quarters for name, quarters in VALUES.items() if 0.125 <= quarters <= 3.0}.items(), key=lambda row: row[1]
 )) | {"one bar of 4/4": 4.0, "two bars of 4/4": 8.0, "four bars of 4/4": 16.0}  # fmt: skip
 WAVES = ("sine", "rising", "falling", "square")
+STRINGS, STRING_NOTES = ("note_1", "note_2", "note_3", "note_4"), (24, 96)  # of the resonators
 ROOMS = ("near room", "chamber", "hall", "shimmer")
 
 
@@ -100,6 +101,10 @@ EFFECTS: tuple[EffectKind, ...] = (
                (Parameter("apart_ms", "Apart", 4, 40, 16, "ms"), Parameter("detune_cents", "Detune", 0, 25, 7, "cents"), MIX), (LAYER, BUS)),
     EffectKind("chorus", "Chorus", "place", "three takes that drift about the note, side to side",
                (Parameter("rate_hz", "Drift", 0.05, 6, 0.6, "Hz", "log"), Parameter("depth_ms", "Depth", 0.2, 8, 2.4, "ms", "log"), Parameter("mix", "Mix", 0, 1, 0.5)),
+               (LAYER, BUS)),
+    EffectKind("resonators", "Resonators", "place", "four strings that ring along, tuned to a chord",
+               (*(Parameter(key, f"String {n}", *STRING_NOTES, note, "MIDI") for n, (key, note) in enumerate(zip(STRINGS, (48, 55, 60, 64)), 1)),
+                Parameter("ring_s", "Ring", 0.1, 8, 1.4, "s", "log"), Parameter("damping", "Damping", 0, 1, 0.3), Parameter("mix", "Mix", 0, 1, 0.5)),
                (LAYER, BUS)),
     EffectKind("worn-tape", "Worn tape", "grit", "drifts and flutters, rounds off the top, thickens the rest",
                (Parameter("drift", "Drift", 0, 1, 0.35), Parameter("flutter", "Flutter", 0, 1, 0.3), Parameter("wear", "Wear", 0, 1, 0.4),

@@ -102,6 +102,34 @@ def drifting(signal, out, delay_ms):
             late += step
 
 
+@njit(f"void({A}, {A}, {A}, {A}, {A})", **OPTIONS)
+def strung(signal, out, note, ring_s, damping):
+    """Add a tuned delay line that feeds itself to `out`: it rings at a MIDI note for `ring_s` (to -60 dB), darker with damping.
+
+    Karplus and Strong's string, driven by the signal. The length glides within some milliseconds, so that a new note makes no
+    click; what the filter in the loop delays is taken off the line.
+    """
+    n = len(signal)
+    memory, at, kept = np.zeros(4096), 0, 0.0
+    length = RATE / (440.0 * 2.0 ** ((note[0] - 69.0) / 12.0))
+    for index in range(-(-n // BLOCK)):
+        wanted = RATE / (440.0 * 2.0 ** ((note[index] - 69.0) / 12.0))
+        back = 10.0 ** (-3.0 * wanted / (ring_s[index] * RATE))
+        dull = 0.85 * damping[index]
+        level = np.sqrt(1.0 - back * back)
+        late = dull / (1.0 - dull)  # samples by which the loop's low-pass delays low notes
+        for i in range(index * BLOCK, min(n, index * BLOCK + BLOCK)):
+            length += 0.004 * (wanted - length)
+            place = at - max(2.0, length - late)
+            k = int(np.floor(place))
+            share = place - k
+            heard = (1.0 - share) * memory[k & 4095] + share * memory[(k + 1) & 4095]
+            kept = (1.0 - dull) * heard + dull * kept
+            memory[at & 4095] = signal[i] + back * kept
+            out[i] += level * kept
+            at += 1
+
+
 @njit(f"void({A}, {A}, float64)", **OPTIONS)
 def saturate(signal, amount, mix):
     """x / sqrt(1 + x²) with up to 30 dB of push, level kept for a signal at -9 dBFS.

@@ -130,7 +130,15 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
       }
       return null;
     };
-    const common = { "[data-do]": (button) => edit(JSON.parse(button.dataset.do)) };
+    const common = {
+      "[data-do]": (button) => edit(JSON.parse(button.dataset.do)),
+      // a slot that holds a slice is emptied, an empty one takes the slice that is picked
+      "[data-slot]": (slot) => {
+        const told = JSON.parse(slot.dataset.slot),
+          picked = slot.closest(".slice-board").querySelector("[data-pick]").value;
+        edit({ ...told, number: told.number < 0 ? picked : -1 });
+      },
+    };
     document.addEventListener("click", (event) => {
       const act = first(clicks, event) ?? first(common, event);
       if (act) return act();
