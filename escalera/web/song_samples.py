@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict
+from datetime import datetime
 from typing import Any
 
 from flask import Blueprint, Response, jsonify, render_template, request
@@ -13,6 +14,8 @@ from escalera.core.edits.recording_edits import USES, LaySample
 from escalera.core.palette.sounds import DRUM_SOUND, FAMILIES
 from escalera.core.reading.timeline import section_bar_ticks
 from escalera.core.samples.finding import wish_from
+from escalera.errors import EscaleraError
+from escalera.services.heard import keep_heard, parts_from
 from escalera.services.sample_hearing import (
     in_song_wav,
     laid_layer,
@@ -134,6 +137,18 @@ def vocode(song_id: int, sample_id: int) -> ResponseReturnValue:
         return studio().edit(song_id, base_number(form.get("base", "")), laid)
 
     return answer(song_id, act, _fragments)
+
+
+@blueprint.post("/heard")
+def keep_what_was_heard(song_id: int) -> ResponseReturnValue:
+    """The last two minutes that a page noted, kept as a sample."""
+    head = studio().head(song_id)
+    try:
+        parts = parts_from(request.form.get("parts", ""))
+        said = f"“{keep_heard(studio(), song_id, parts, datetime.now().strftime('%H:%M'))[1]}” is in the library."
+    except EscaleraError as error:
+        return render_template("_notice.html", message=str(error), kind="error"), error.status
+    return render_template("samples/_song_changed.html", **context(view_of(head)), summary=said)
 
 
 @blueprint.get("/<int:revision_id>/<int:section_id>/mend.wav")

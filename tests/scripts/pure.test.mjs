@@ -56,3 +56,12 @@ test("the playhead says bar and beat, and a loop where it begins and ends", () =
   assert.deepEqual(range(9, { around: 1 }), [2, 6], "with the last bar before it");
   assert.equal(player.rangeOf(5), null);
 });
+
+const { lastParts } = await import(at("heard.js"));
+
+test("what was heard is the last two minutes, joined where it went on", () => {
+  const part = (section, from_s, seconds, more = {}) => ({ revision: 1, section, from_s, seconds, ...more });
+  const rows = lastParts([part(1, 0, 4), part(1, 4, 3), part(2, 0, 0.01), part(2, 1, 5), part(2, 6, 2, { sample: 7 })]);
+  assert.deepEqual(rows, [part(1, 0, 7), part(2, 1, 5), part(2, 6, 2, { sample: 7 })]);
+  assert.deepEqual(lastParts([part(1, 0, 100), part(2, 0, 90), part(3, 0, 80)]).map((p) => p.section), [2, 3]);
+});

@@ -1,5 +1,6 @@
 """What samples become beside layers: textures, voices over chords, beats for the drums, families, stand-ins, what a file says of itself."""
 
+import json
 import struct
 from dataclasses import asdict, replace
 
@@ -19,6 +20,7 @@ from escalera.core.samples.said_names import FileSays, contradictions
 from escalera.errors import EditError, InputError
 from escalera.formats.file_says import file_says
 from escalera.listen.tones import third_of
+from escalera.services.heard import keep_heard, parts_from
 from escalera.services.pure_work import Board, SectionHelp
 from escalera.services.sample_making import make_texture, make_vocoded, smeared, words_of
 from escalera.sound.recording_files import library
@@ -308,3 +310,32 @@ def test_one_word_speaks_over_some_bars(studio, tmp_path):
     for bars, word, why in (((3, 2), 0, "are not in Verse"), ((0, 2), 9, "has 3 words")):
         with pytest.raises(InputError, match=why):
             make_vocoded(studio.samples, SONG, V, id, *bars, word)
+
+
+def test_what_was_heard_last_is_kept_as_a_sample_with_its_recipe_and_rights(studio, tmp_path):
+    song_id, id = laid_in(studio, SONG, V, tmp_path)
+    plain = studio.add_song(SONG, "Small")
+    for number, cleared, tried in ((song_id, False, 0), (plain, True, 0), (plain, False, id)):
+        head = studio.head(number)
+        part = {"revision": head.revision_id, "section": V, "from_s": 2.0, "seconds": 3.0}
+        rest = {**part, "section": C, "from_s": 0.0, "seconds": 1.5}
+        parts = parts_from(json.dumps([part, {**rest, "sample": tried} if tried else rest]))
+        made, name = keep_heard(studio, number, parts, "14:05")
+        card = studio.samples.card(made)
+        assert name == "Heard in Small, 14:05" and card.seconds == pytest.approx(4.5, abs=0.01)
+        assert (card.licence == "own") == cleared
+        assert "Verse from 2.0 s for 3.0 s" in studio.samples.details(made)["made"]
+        sound = library.read(card.content)
+        span = timeline(head.song).span_of(V)
+        whole = studio.rendering.renderer.chunk(
+            head.song, timeline(head.song), 0, studio.rendering.chunks(head.song)[0].key
+        )
+        assert span.length_seconds > 5 and np.allclose(
+            sound[0, 1000 : 3 * RATE - 1000], whole[0, 2 * RATE + 1000 : 5 * RATE - 1000], atol=1e-3
+        )
+        studio.samples.remove(made)
+    long = parts_from(json.dumps([{**part, "seconds": 100.0}, {**part, "from_s": 1.0, "seconds": 90.0}]))
+    assert [(p.from_s, p.seconds) for p in long] == [(72.0, 30.0), (1.0, 90.0)]
+    for odd in ("", "[]", '[{"revision": 1}]', json.dumps([{**part, "seconds": 0.2}])):
+        with pytest.raises(InputError, match="Play something"):
+            parts_from(odd)

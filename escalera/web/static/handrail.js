@@ -1,5 +1,6 @@
 // Listening on the pages of a song: the player, the handrail at the bottom, and the keys for both.
 import { clockText } from "./clock.js";
+import { heardLog } from "./heard.js";
 import { Player } from "./player.js";
 import { say } from "./shell.js";
 
@@ -13,6 +14,7 @@ const $ = (id) => document.getElementById(id);
 export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped = () => ({}) }) {
   const player = new Player(tick, (message) => say(message));
   window.escalera = { player };
+  const log = heardLog(JSON.parse($("manifest").textContent).song, [() => player.heard()]);
   const manifest = () => JSON.parse($("manifest").textContent);
   let played = 0,
     lastTick = 0,
@@ -172,6 +174,7 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
   tick(player.at, 0);
   return {
     player,
+    log,
     setLoop,
     tick,
     names,

@@ -5,6 +5,7 @@ const RATE = 44100,
   FADE_S = 0.006,
   START_FADE_S = 0.5;
 const end = (segment) => {
+  segment.ended = segment.source.context.currentTime;
   segment.source.stop();
   for (const c of segment.clicks) c.stop();
   segment.gone = true;
@@ -20,6 +21,7 @@ export class Player {
     this.loop = null;
     this.at = 0;
     this.segments = [];
+    this.history = []; // what was scheduled on this page, for what was heard of it
     this.volumeDb = -12;
     this.starting = 0;
     this.listening = ""; // which layers are heard alone, left out or an octave up, as a query
@@ -206,6 +208,14 @@ export class Player {
       until,
     };
     this.segments.push(segment);
+    this.history.push({
+      segment,
+      revision: this.manifest.revision,
+      section: this.manifest.sections[index].id,
+      from_s: from - start,
+      ...Object.fromEntries(new URLSearchParams(this.listening)),
+    });
+    if (this.history.length > 400) this.history.shift();
     this.next = {
       time: this.next.time + until - from,
       position: this.loop && until >= this.loop.to - 1e-6 ? this.loop.from : until,
@@ -289,6 +299,7 @@ export class Player {
     this.pending = false;
     clearInterval(this.timer);
     for (const s of this.segments) {
+      s.ended ??= this.ctx.currentTime;
       for (const c of s.clicks) c.stop();
       try {
         s.fade.gain.setTargetAtTime(0, this.ctx.currentTime, 0.008);
@@ -300,6 +311,14 @@ export class Player {
     for (const c of this.counting ?? []) c.stop();
     this.segments = [];
     this.counting = [];
+  }
+  // What was heard on this page up to now: stretches of sections, in order.
+  heard() {
+    const now = this.ctx?.currentTime ?? 0;
+    return this.history.map(({ segment: s, ...part }) => ({
+      ...part,
+      seconds: Math.max(0, Math.min(s.ended ?? now, s.time + s.until - s.position, now) - s.time),
+    }));
   }
   position() {
     if (!this.playing) return this.at;

@@ -41,6 +41,18 @@ const round = trying({
   beat: () => Number(byId("side").dataset.beat || root.dataset.beat || 0.5),
   told: marks,
 });
+// What was tried in the loop, as the log of what was heard takes it: the addresses say which state, section and sample.
+function triedParts() {
+  return round.heard().map(({ base, part, from, seconds }) => {
+    const [, revision, place] = base.match(/samples\/(\d+)\/(\d+)\//) ?? [],
+      id = part.match(/\/(\d+)\.wav/)?.[1],
+      how = Object.fromEntries(new URLSearchParams(part.split("?")[1] ?? "")),
+      layer = Number(new URLSearchParams(base.split("?")[1] ?? "").get("layer") ?? 0);
+    const tried = id ? { sample: Number(id), use: how.use ?? "loop", family: how.family ?? "" } : {};
+    return { revision: Number(revision), section: Number(place), from_s: from, seconds, layer, ...tried };
+  });
+}
+if (rail) rail.log.add(triedParts);
 const section = () => field("select").value.split(":")[1];
 const layer = () => field("select").value.split(":")[2] ?? "0";
 const address = (file, values = {}) =>
@@ -193,6 +205,12 @@ const clicks = {
   "[data-choose]": (button) => choose(Number(button.dataset.choose)),
   "[data-own]": () => post("own").then(watch),
   "[data-arrivals]": (button) => post(`arrivals/${button.dataset.arrivals}`),
+  "[data-keep-heard]": () =>
+    htmx.ajax("POST", `${path}/heard`, {
+      source: root,
+      swap: "none",
+      values: { ...here(), parts: JSON.stringify(rail.log.all()) },
+    }),
   "[data-forget]": (button) => post(`wanted/${button.dataset.forget}/forget`),
   "[data-remove]": (button) => post(`${button.dataset.remove}/remove`),
   "[data-tempo]": (button) => post(`${chosen}/correct`, { tempo_bpm: button.dataset.tempo }),

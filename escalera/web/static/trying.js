@@ -10,7 +10,8 @@ const AHEAD_S = 0.05,
 export function trying({ context, volume, beat, told }) {
   let round = null, // { at, base, part }, the two each { url, gain, source } or null
     asked = 0;
-  const buffers = new Map();
+  const buffers = new Map(),
+    history = []; // { base, part, from, when, until }: what was heard, for those who want to keep it
 
   async function buffer(url) {
     if (!buffers.has(url)) {
@@ -37,6 +38,8 @@ export function trying({ context, volume, beat, told }) {
       at = round?.at ?? now,
       when = round ? at + Math.ceil((now - at) / beat()) * beat() : now,
       rise = round ? CROSS_S : 0.3;
+    if (history.length && history.at(-1).until === null) history.at(-1).until = when;
+    history.push({ base, part, from: (when - at) % under.duration, when, until: null });
     round = {
       at,
       base: round?.base?.url === base ? round.base : swap(round?.base, base, under, when, at, rise),
@@ -67,6 +70,7 @@ export function trying({ context, volume, beat, told }) {
     asked += 1;
     if (!round) return;
     const audio = context();
+    history.at(-1).until = audio.currentTime;
     for (const each of [round.base, round.part]) {
       if (!each) continue;
       each.gain.gain.cancelScheduledValues(audio.currentTime);
@@ -76,9 +80,21 @@ export function trying({ context, volume, beat, told }) {
     round = null;
     told();
   }
+  // What was heard up to now: addresses of the section and of what was laid over it, from where in the round, how long.
+  function heard() {
+    if (!history.length) return [];
+    const now = context().currentTime;
+    return history.map(({ base, part, from, when, until }) => ({
+      base,
+      part,
+      from,
+      seconds: Math.max(0, Math.min(until ?? now, now) - when),
+    }));
+  }
   return {
     play,
     stop,
+    heard,
     base: () => round?.base?.url ?? "",
     part: () => round?.part?.url ?? "",
     ready: (url) => buffer(url).catch(() => null),
