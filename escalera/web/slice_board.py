@@ -32,6 +32,16 @@ class SliceBoard:
     slots: tuple[Slot, ...]
 
     @property
+    def bars(self) -> list[list[Slot]]:
+        """The slots of every bar."""
+        found: list[list[Slot]] = []
+        for slot in self.slots:
+            if slot.in_bar == 1 or not found:
+                found.append([])
+            found[-1].append(slot)
+        return found
+
+    @property
     def numbers(self) -> range:
         """The clips that can be put into a slot, from 0."""
         return range(len(self.layer.clips))

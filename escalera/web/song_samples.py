@@ -145,10 +145,12 @@ def keep_what_was_heard(song_id: int) -> ResponseReturnValue:
     head = studio().head(song_id)
     try:
         parts = parts_from(request.form.get("parts", ""))
-        said = f"“{keep_heard(studio(), song_id, parts, datetime.now().strftime('%H:%M'))[1]}” is in the library."
+        made, name = keep_heard(studio(), song_id, parts, datetime.now().strftime("%H:%M"))
     except EscaleraError as error:
         return render_template("_notice.html", message=str(error), kind="error"), error.status
-    return render_template("samples/_song_changed.html", **context(view_of(head)), summary=said)
+    view = view_of(head)
+    view = SampleView(head, studio().samples, wish_from(request.values), view.select, made, number_of("clip"))
+    return render_template("samples/_song_changed.html", **context(view), summary=f"“{name}” is in the library.")
 
 
 @blueprint.get("/<int:revision_id>/<int:section_id>/mend.wav")

@@ -69,6 +69,7 @@ def test_recordings_go_from_a_folder_into_a_song(page, server, files):
     assert not trouble_of(page)
     mended(page, studio, song_id)
     sliced(page, studio, song_id)
+    made_of(page, studio, song_id)
     page.goto(f"/songs/{song_id}/handover")
     assert "Short beat 112 is not cleared" in page.locator(".warning").inner_text()
     page.goto(f"/songs/{song_id}")
@@ -105,6 +106,36 @@ def sliced(page, studio, song_id):
     page.locator("[name='values.semitones']").fill("3")
     page.keyboard.press("Enter")
     until(lambda: any(c.semitones == 3 for x in recorded(studio, song_id) for c in x.clips))
+
+
+def made_of(page, studio, song_id):
+    """A slice put onto a sixteenth of the groove page, a sample stacked on a drum, a stand-in, and what was heard kept."""
+    layer = next(x for x in recorded(studio, song_id) if x.name.startswith("Plain"))
+    verse = section_of(studio, song_id, "Verse")
+    page.goto(f"/songs/{song_id}/groove?select=section:{verse.id}:{layer.id}:0:0")
+    board = page.get_by_role("group", name="Slices of Plain beat")
+    board.locator("[data-pick]").select_option(index=3)
+    board.locator(".slot").nth(2).click()
+    board.locator(".slot").nth(2).get_by_text("4").wait_for()
+    assert not trouble_of(page)
+    page.keyboard.press("p")  # what is heard here is kept on the page of samples
+    page.wait_for_function("() => window.escalera.player.heard().some(p => p.seconds > 1.2)")
+    page.goto(f"/songs/{song_id}/samples?select=section:{verse.id}:0")
+    page.wait_for_selector(".sample")
+    count = studio.samples.count()
+    page.locator("[data-keep-heard]").click()
+    until(lambda: studio.samples.count() == count + 1)
+    page.wait_for_function("() => document.querySelector('#side h2').textContent.includes('Heard in')")
+    page.locator("#side summary", has_text="More to make of it").click()
+    drum = next(x for x in studio.head(song_id).song.layers if x.sound.drum == "kick" and not x.clips)
+    page.locator("#side [name=layer_id]").select_option(str(drum.id))
+    page.locator("#side form[data-edit=stack_sample] button").click()
+    until(lambda: studio.head(song_id).song.layer_by_id[drum.id].recordings)
+    page.fill("#find-words", "zither at dawn")
+    page.wait_for_selector("[data-want]")
+    page.locator("[data-want] button").click()
+    until(lambda: any(row.layer_id for row in studio.samples.wanted()))
+    assert any(x.stand_in and x.name == "zither at dawn" for x in studio.head(song_id).song.layers)
 
 
 def test_the_library_stands_alone_too(page, server):
