@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from escalera.core.document.recordings import sample_of
 from escalera.core.document.song import Song
 from escalera.core.energy.stats import BANDS
 from escalera.core.reading.rights import used_samples
@@ -18,6 +19,7 @@ from escalera.errors import InputError
 from escalera.formats.audio import AudioWriter
 from escalera.formats.recording import RATE_HZ, blocks_of, heading
 from escalera.services.sample_files import read_file
+from escalera.sound.clips import windows_of
 from escalera.sound.stretching import stretched, stretched_blocks
 
 WHOLE_S = 120.0  # longer files are stretched block by block
@@ -53,12 +55,10 @@ def fit_file(
             raise InputError(
                 f"--{name} {value:g} lies outside {TEMPI[0]:g} to {TEMPI[1]:g} bpm. Give a tempo between them."
             )
-    own, beats_a_bar = from_tempo, 4
+    reading = read_file(source).reading
+    own, beats_a_bar = from_tempo or reading.tempo_bpm, reading.beats_a_bar if from_tempo is None else 4
     if own is None and (tempo is not None or bars is not None):
-        reading = read_file(source).reading
-        own, beats_a_bar = reading.tempo_bpm, reading.beats_a_bar
-        if own is None:
-            raise InputError(f"No tempo is heard in {source.name}. Say it with --from-tempo.")
+        raise InputError(f"No tempo is heard in {source.name}. Say it with --from-tempo.")
     total = sum(block.shape[1] for block in blocks_of(source))
     if bars is not None:
         if not 1 <= bars <= 999:
@@ -70,7 +70,9 @@ def fit_file(
     ratio = length / total
     channels = 1 if head.channels == 1 else 2
     with AudioWriter(target, RATE_HZ, channels, "wav", 24) as out:
-        for block in _stretched(source, channels, total, length, semitones):
+        for block in _stretched(
+            source, channels, total, length, semitones, windows_of(sample_of("", source.name, reading))
+        ):
             out.write(block)
     return {
         "file": target.name,
@@ -81,11 +83,13 @@ def fit_file(
     }
 
 
-def _stretched(source: Path, channels: int, total: int, length: int, semitones: float) -> Iterator[np.ndarray]:
+def _stretched(
+    source: Path, channels: int, total: int, length: int, semitones: float, windows: int
+) -> Iterator[np.ndarray]:
     if total > WHOLE_S * RATE_HZ:
-        yield from stretched_blocks(blocks_of(source), channels, length, length / total, semitones)
+        yield from stretched_blocks(blocks_of(source), channels, length, length / total, semitones, windows)
         return
-    yield stretched(np.concatenate(list(blocks_of(source)), axis=1), length, semitones)
+    yield stretched(np.concatenate(list(blocks_of(source)), axis=1), length, semitones, windows)
 
 
 HEAD = ("sample", "layers", "source", "licence", "cleared", "credit", "how it was made", "open")

@@ -15,9 +15,13 @@ from escalera.sound.content import content_key
 from escalera.sound.recorded_notes import RELEASE, gliding, gone_round
 from escalera.sound.recording_files import library, stand_in
 from escalera.sound.schedule import RATE_HZ, Notes
-from escalera.sound.stretching import LEAST, MOST, sped, stretched
+from escalera.sound.stretching import ATTACKS, BOTH, HELD, LEAST, MOST, sped, stretched
 
-CLIP_VERSION = 1
+CLIP_VERSION = 2
+BRIGHT_DB, STROKES_DB = (
+    -17.0,
+    7.0,
+)  # the top against all, and its peaks against its middle, where there are strokes of a kit
 EDGE = 132  # samples over which a clip that is cut begins and ends, 3 ms
 SLICE_FADE = 220
 UNCUT_S = 0.0005  # nearer than that to an end of its sample a clip is not cut there
@@ -28,16 +32,30 @@ Audio = NDArray[np.float32]
 
 @dataclass(frozen=True, slots=True)
 class Recorded:
-    """One clip of a layer with what is known of its sample; `missing` plays its reading instead."""
+    """One clip of a layer with what is known of its sample; `missing` plays its reading instead, `windows` are the stretcher's."""
 
     clip: Clip
     sample: Sample
     missing: bool = False
+    windows: int = ATTACKS
 
 
 def heard(sample: Sample) -> Sample:
     """What of a sample its sound depends on."""
     return Sample("", "-", sample.seconds, slot_s=sample.slot_s, slots=sample.slots, onsets=sample.onsets)
+
+
+def windows_of(sample: Sample) -> int:
+    """The stretcher's windows for a sample: long for what is held, short for beats, between for hits with a pitch and where the
+    top is full of strokes."""
+    if not (sample.key or sample.pitch_hz):
+        return ATTACKS
+    power = sample.power
+    top = power[:, 4:].sum(axis=1)
+    if sample.kind == "hit" or not len(top):
+        return BOTH
+    bright = top.max() > power.sum(axis=1).max() * 10.0 ** (BRIGHT_DB / 10.0)
+    return BOTH if bright and top.max() > np.median(top) * 10.0 ** (STROKES_DB / 10.0) else HELD
 
 
 def lengths_of_clips(recorded: tuple[Recorded, ...], notes: Notes) -> NDArray[np.int64]:
@@ -219,22 +237,22 @@ def _reachable(source: Audio, whole: int) -> int:
 
 
 def _by_stretch(one: Recorded, source: Audio, whole: int, semitones: float) -> Audio:
-    length = _reachable(source, whole)
+    length, windows = _reachable(source, whole), one.windows
     if one.clip.formants and semitones:
         from escalera.sound.formants import kept
 
-        return _to(kept(source, stretched(source, length, semitones), semitones), whole)
-    return _to(stretched(source, length, semitones), whole)
+        return _to(kept(source, stretched(source, length, semitones, windows), semitones), whole)
+    return _to(stretched(source, length, semitones, windows), whole)
 
 
 def _by_speed(one: Recorded, source: Audio, whole: int, semitones: float) -> Audio:
     """Pitch follows speed; what is asked of transposition comes on top."""
     made = sped(source, _reachable(source, whole))
-    return _to(stretched(made, made.shape[1], semitones) if semitones else made, whole)
+    return _to(stretched(made, made.shape[1], semitones, one.windows) if semitones else made, whole)
 
 
 def _alone(one: Recorded, source: Audio, whole: int, semitones: float) -> Audio:
-    return _to(stretched(source, source.shape[1], semitones) if semitones else source, whole)
+    return _to(stretched(source, source.shape[1], semitones, one.windows) if semitones else source, whole)
 
 
 def slice_edges(one: Recorded, length: int) -> list[int]:
@@ -251,7 +269,7 @@ def slice_edges(one: Recorded, length: int) -> list[int]:
 def _by_slices(one: Recorded, source: Audio, whole: int, semitones: float) -> Audio:
     """Every onset moved to where it belongs, nothing stretched: slices that get too long are followed by their own fading tail."""
     if semitones:
-        source = stretched(source, source.shape[1], semitones)
+        source = stretched(source, source.shape[1], semitones, one.windows)
     ratio = whole / source.shape[1]
     out = np.zeros((source.shape[0], whole), np.float32)
     edges = slice_edges(one, source.shape[1])
@@ -288,7 +306,7 @@ def _long(one: Recorded, whole: int, skip: int, hold: int, semitones: float, tur
     source = _read(one, round(clip.start_s * RATE_HZ) + begin, max(1, last - first))
     if turned:
         source = np.ascontiguousarray(source[:, ::-1])
-    made = stretched(source, max(1, round(source.shape[1] * ratio)), semitones + clip.semitones)
+    made = stretched(source, max(1, round(source.shape[1] * ratio)), semitones + clip.semitones, one.windows)
     return np.ascontiguousarray(_to(made[:, before:], hold))
 
 

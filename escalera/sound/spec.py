@@ -19,7 +19,7 @@ from escalera.core.reading.timeline import Span
 from escalera.core.theory.pitch import STANDARD_HZ
 from escalera.core.time.tempo import TempoPoint, tempo_map
 from escalera.sound.bank_player import bank
-from escalera.sound.clips import Recorded, heard
+from escalera.sound.clips import Recorded, heard, windows_of
 from escalera.sound.content import content_key
 from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ, Notes
@@ -178,7 +178,7 @@ def _recorded(song: Song, clips: tuple[Clip, ...]) -> tuple[Recorded, ...]:
     for clip in clips:
         sample = song.sample_by_content.get(clip.sample)
         if sample is not None:
-            found.append(Recorded(clip, heard(sample), not library.has(clip.sample)))
+            found.append(Recorded(clip, heard(sample), not library.has(clip.sample), windows_of(sample)))
     return tuple(found)
 
 

@@ -25,10 +25,10 @@ from escalera.errors import EscaleraError, InputError
 from escalera.formats.project import read_project, write_project
 from escalera.formats.recording import RecordingWriter
 from escalera.listen.whole_reading import read_recording
-from escalera.sound.clips import Recorded, fitted
+from escalera.sound.clips import Recorded, fitted, windows_of
 from escalera.sound.mix import Renderer
 from escalera.sound.recording_files import library
-from escalera.sound.stretching import sped, stretched
+from escalera.sound.stretching import ATTACKS, BOTH, HELD, sped, stretched
 from tests.recordings import RATE, hat, kick, known_sample, plain_sample, put, tone
 from tests.songs import ids, small_song
 
@@ -91,6 +91,29 @@ def test_stretching_keeps_transients_and_length(ratio):
         near = level[at - 1500 : at + 1500]
         rise = at - 1500 + int(np.argmax(near > 0.3 * near.max()))
         assert abs(rise - at) / RATE < 0.003
+
+
+def between_partials_db(audio, pitches):
+    """How far what lies between the partials of held notes is below them."""
+    power = np.abs(np.fft.rfft(audio * np.hanning(len(audio)))) ** 2
+    hz = np.fft.rfftfreq(len(audio), 1 / RATE)
+    on = np.any([np.abs(hz - 440 * 2 ** ((p - 69) / 12)) < 4 for p in pitches], axis=0)
+    return 10 * np.log10(power[on].sum() / power[~on].sum())
+
+
+@pytest.mark.parametrize("ratio", [0.8, 1.06, 1.3])
+def test_held_chords_stay_smooth_and_beats_sharp_by_the_windows_they_get(ratio):
+    pitches = (45, 49, 52, 57, 81)
+    t = np.arange(4 * RATE) / RATE
+    chord = sum(np.sin(2 * np.pi * 440 * 2 ** ((p - 69) / 12) * t) for p in pitches)[None].astype(np.float32) * 0.15
+    made = stretched(chord, round(chord.shape[1] * ratio), 0.0, HELD)
+    assert between_partials_db(made[0, RATE // 2 : -RATE // 2], pitches) > 35
+    readings = {kind: known_sample(kind=kind, tempo=96.0, bars=4)[0] for kind in ("drums", "chords", "both")}
+    assert {kind: windows_of(s) for kind, s in readings.items()} == {
+        "drums": ATTACKS,
+        "chords": HELD,
+        "both": BOTH,
+    }
 
 
 @pytest.mark.parametrize("semitones", [-12, -7, -3, 3, 7, 12])
