@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
+import tempfile
 from dataclasses import asdict
 from pathlib import Path
 
 import click
 
-from escalera.cli.common import progress, studio
+from escalera.cli.common import progress, song_from, studio
 from escalera.errors import EscaleraError
 
 
@@ -100,4 +101,35 @@ def add(paths: tuple[Path, ...]) -> None:
         raise click.exceptions.Exit(2)
 
 
-COMMANDS = (read, fit, samples)
+@click.command()
+@click.argument("song")
+@click.argument("audio", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@click.option("--json", "as_json", is_flag=True)
+def bounce(song: str, audio: Path, as_json: bool) -> None:
+    """Lay a mix of SONG made elsewhere over its bars: where it lies, what is missing, and its energy section by section."""
+    from escalera.services.bounces import bounce_report, read_bounce
+    from escalera.sound.recording_files import library
+
+    with studio() as opened, progress("Reading") as tell, tempfile.TemporaryDirectory(dir=opened.folder) as folder:
+        kept = opened.samples.reader.read(audio, Path(folder))
+        library.add_folder(Path(folder))
+        try:
+            document = song_from(song, opened)
+            found = bounce_report(document, read_bounce(document, opened.rendering, kept.content, audio.name, tell))
+        finally:
+            library.remove_folder(Path(folder))
+    if as_json:
+        click.echo(json.dumps(found))
+        return
+    click.echo(f"offset {found['offset_s']:.3f} s, drift {found['drift_ppm']:+.0f} ppm")
+    for what, bars in (("missing", found["missing_bars"]), ("added before", [x[0] for x in found["added_bars"]])):
+        if bars:
+            click.echo(f"{what} bars: {', '.join(str(b) for b in bars)}")
+    for s in found["sections"]:
+        heard = "not there" if s["bounce"] is None else f"{s['bounce']:.1f}, {s['integrated_lufs']:.1f} LUFS"
+        click.echo(
+            f"{s['name']}: wanted {s['target']:.1f}, from layers {s['arranged']:.1f}, sketch {s['sketch']:.1f}, mix {heard}"
+        )
+
+
+COMMANDS = (read, fit, samples, bounce)

@@ -40,8 +40,9 @@ class Standing:
 class Arrivals:
     """What is being brought in. `limit_mb` is the largest file."""
 
-    def __init__(self, folder: Path, samples: Samples, limit_mb: int):
+    def __init__(self, folder: Path, samples: Samples, limit_mb: int, is_bounce: Callable[[int, int], object]):
         self._folder, self._samples, self._limit = folder, samples, limit_mb * MB
+        self._is_bounce = is_bounce  # told the song and the sample of a file that was brought in as a bounce
         self._lock = Lock()
 
     def _file(self, token: str, ending: str) -> Path:
@@ -49,8 +50,8 @@ class Arrivals:
             raise NotFound("This file is not on its way any more. Bring it in again.")
         return self._folder / f"{token}.{ending}"
 
-    def begin(self, name: str, size: int) -> str:
-        """Announce a file; its token is the name its pieces go under. Raises InputError."""
+    def begin(self, name: str, size: int, bounce_of: int = 0) -> str:
+        """Announce a file; its token is the name its pieces go under. `bounce_of` is the song whose mix it is. Raises InputError."""
         name = clean_line(name.replace("\\", "/").rsplit("/", 1)[-1])[:200] or "recording"
         if not name.lower().endswith(SUFFIXES):
             raise InputError(f"{name} has no ending of a recording. Bring in WAV, AIFF, FLAC, Ogg, Opus or MP3.")
@@ -63,7 +64,7 @@ class Arrivals:
         if len(list(self._folder.glob("*.json"))) > MOST_WAITING:
             raise InputError(f"{MOST_WAITING:,} files are on their way. Wait until some of them are read.")
         token = secrets.token_urlsafe(12)
-        self._file(token, "json").write_text(json.dumps({"name": name, "size": size}))
+        self._file(token, "json").write_text(json.dumps({"name": name, "size": size, "bounce_of": bounce_of}))
         self._file(token, "part").touch()
         return token
 
@@ -121,13 +122,16 @@ class Arrivals:
     def _read(self, file: Path) -> None:
         told = file.with_suffix(".json")
         try:
-            name = str(json.loads(told.read_text())["name"])
+            said = json.loads(told.read_text())
+            name, song_id = str(said["name"]), int(said.get("bounce_of", 0))
         except (OSError, ValueError, KeyError):
-            name = "recording"
+            name, song_id = "recording", 0
         line: dict[str, Any] = {"name": name}
         try:
             id, known = self._samples.add_file(file, name)
             line |= {"state": "known" if known else "in", "id": id}
+            if song_id:
+                self._is_bounce(song_id, id)
         except EscaleraError as error:
             line |= {"state": "refused", "why": str(error)}
         except OSError as error:

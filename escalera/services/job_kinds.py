@@ -12,7 +12,7 @@ from escalera.store.job_store import Job
 if TYPE_CHECKING:
     from escalera.services.studio import Studio
 
-BRING_IN, OWN_SAMPLES, ADOPT = "bring in", "own samples", "samples of a project"
+BRING_IN, OWN_SAMPLES, ADOPT, BOUNCE = "bring in", "own samples", "samples of a project", "bounce"
 
 
 def job_kinds(studio: Studio) -> dict[str, Work]:
@@ -35,7 +35,12 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
         song = studio.state(job.song_id, job.revision_id)
         return _told(folder, f"{studio.samples.adopt(song.samples, wanted)} samples of the project are in the library.")
 
-    return {ADOPT: adopted, "export": exported, BRING_IN: brought_in, OWN_SAMPLES: own_made}
+    def bounced(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        song = studio.state(job.song_id, job.revision_id)
+        studio.bounces.read(int(job.options["bounce"]), song, tell, wanted)
+        return _told(folder, "The bounce was read.")
+
+    return {ADOPT: adopted, BOUNCE: bounced, "export": exported, BRING_IN: brought_in, OWN_SAMPLES: own_made}
 
 
 def _told(folder: Path, words: str) -> Result:

@@ -29,6 +29,7 @@ from escalera.services.own_samples import OwnSample, made_samples, own_samples
 from escalera.services.reading_worker import LimitedReader
 from escalera.services.sample_files import ReadFile, plain_reading, plain_says, reading_from, says_from
 from escalera.sound.recording_files import library
+from escalera.store import bounce_store
 from escalera.store import sample_store as shelf
 from escalera.store.database import Database
 from escalera.store.models import SampleRow, WantedRow
@@ -275,7 +276,7 @@ class Samples:
             row = shelf.row_of(session, sample_id)
             name, content = row.name, row.content
             shelf.remove(session, sample_id)
-            named = shelf.named_anywhere(session, unpacked)
+            named = shelf.named_anywhere(session, unpacked) | bounce_store.contents(session)
         if content not in named:
             (self.folder / f"{content}.flac").unlink(missing_ok=True)
         library.changed()
@@ -285,6 +286,7 @@ class Samples:
         """Clear away audio that neither the library nor any state of a song names; how many files."""
         with self._database.read() as session:
             kept = {c.content for c in shelf.all_cards(session, {})} | shelf.named_anywhere(session, unpacked)
+            kept |= bounce_store.contents(session)
         gone = [f for f in self.folder.glob("*.flac") if f.stem not in kept and not f.name.startswith(".")]
         for file in gone:
             file.unlink(missing_ok=True)

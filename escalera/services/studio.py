@@ -20,9 +20,10 @@ from escalera.core.theory.keys import key_text
 from escalera.errors import EditError, InputError, StoreError
 from escalera.services.arrivals import Arrivals
 from escalera.services.audition import audition_song
+from escalera.services.bounces import Bounces
 from escalera.services.commands import note_done, read_edits
 from escalera.services.idea_service import Ideas
-from escalera.services.job_kinds import ADOPT, BRING_IN, OWN_SAMPLES, job_kinds
+from escalera.services.job_kinds import ADOPT, BOUNCE, BRING_IN, OWN_SAMPLES, job_kinds
 from escalera.services.jobs import Jobs, Worker
 from escalera.services.logs import LOG
 from escalera.services.printing import print_edit, printed_audio
@@ -63,10 +64,11 @@ class Studio:
         self.samples = Samples(self.database, self.folder / "samples", settings.samples_mb)
         disk = (self.folder / "sound", settings.disk_cache_mb)
         cache = settings.cache_mb if cache_mb is None else cache_mb
-        self.arrivals = Arrivals(self.folder / "arrivals", self.samples, settings.sample_upload_mb)
+        self.arrivals = Arrivals(self.folder / "arrivals", self.samples, settings.sample_upload_mb, self.add_bounce)
         self.rendering = Rendering(cache, lambda name: printed_audio(self.database, name), disk)
         self.board = Board()
         self.rendering.renderer.help = SectionHelp(self.board)
+        self.bounces = Bounces(self.database, self.rendering)
         self.queue = TaskQueue(self.folder, settings.queue)
         exports = settings.exports_mb * 1_000_000
         self.jobs = Jobs(self.database, self.queue, self.folder / "exports", exports, job_kinds(self))
@@ -125,6 +127,7 @@ class Studio:
         """Remove a song for good, with its files, and the patterns, prints and sound that no other song has."""
         self.jobs.drop_of(song_id)
         self.rendering.forget()
+        self.bounces.forget(song_id)
         with self.database.write() as session:
             self.repository.erase(session, song_id)
         self.samples.sweep()
@@ -243,6 +246,18 @@ class Studio:
         head = self.head(song_id)
         if head.song.samples:
             self.jobs.start(ADOPT, song_id, head.revision_id, {}, "Reading the samples of the project")
+
+    def add_bounce(self, song_id: int, sample_id: int, note: str = "") -> int:
+        """Keep a sample as a bounce of a song, and let a worker lay it over the song's bars; the bounce's id."""
+        card = self.samples.card(sample_id)
+        bounce_id = self.bounces.add(song_id, card.content, card.name, note)
+        self.read_bounce(song_id, bounce_id)
+        return bounce_id
+
+    def read_bounce(self, song_id: int, bounce_id: int) -> None:
+        """Let a worker lay a bounce over the song as it is now."""
+        head = self.head(song_id)
+        self.jobs.start(BOUNCE, song_id, head.revision_id, {"bounce": bounce_id}, "Reading a bounce")
 
     def make_own_samples(self) -> None:
         """Let a worker make the program's own samples, unless one is at it."""

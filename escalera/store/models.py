@@ -162,3 +162,18 @@ class WantedRow(Base):
     layer_id: Mapped[int] = mapped_column(default=0)
     created_at: Mapped[datetime] = mapped_column(DateTime, default=now)
     content: Mapped[str] = mapped_column(String(40), default="")
+
+
+class BounceRow(Base):
+    """A mix of a song made elsewhere. Its audio is a sample's; `form` says which bars it was laid over, `report` what was found."""
+
+    __tablename__ = "bounces"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    song_id: Mapped[int] = mapped_column(index=True)
+    content: Mapped[str] = mapped_column(String(40))
+    name: Mapped[str] = mapped_column(String(200))
+    note: Mapped[str] = mapped_column(String(300), default="")
+    made_at: Mapped[datetime] = mapped_column(DateTime, default=now)
+    form: Mapped[str] = mapped_column(String(40), default="")
+    report: Mapped[str] = mapped_column(Text, default="")
+    trouble: Mapped[str] = mapped_column(String(400), default="")

@@ -30,6 +30,7 @@ from escalera.web import (
     arranging,
     assets,
     bench,
+    bounces,
     counting,
     dev,
     files,
@@ -56,7 +57,7 @@ from escalera.web.texts import TEXTS_DIGEST, install_texts
 
 PAGES = (
     assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins,
-    samples, song_samples, layout_view, sound, files, counting, versions, dev, gate, remote_work,
+    samples, song_samples, bounces, layout_view, sound, files, counting, versions, dev, gate, remote_work,
 )  # fmt: skip
 COMPRESSED = [
     "text/html",

@@ -9,6 +9,7 @@ from itertools import pairwise
 
 from markupsafe import Markup, escape
 
+from escalera.core.bounce_judgement import BounceReading
 from escalera.core.document.song import Song
 from escalera.core.document.target import Target
 from escalera.core.edits.target_edits import phrase_shares
@@ -27,6 +28,9 @@ STACK = ("low end", "drums", "chords", "leads", "voices", "atmosphere", "effects
 NARROWEST, PIXELS_A_BAR = 780.0, 6.25  # pixels of the whole stair at least, and of a bar (stair.css has the same)
 SMALLEST_SHARE = 0.03
 SAME_HEIGHT = 0.2  # phrases of a section that differ by less are drawn as one
+
+
+LINE_WIDTH = 1000  # of the lines over the stair
 
 
 def y_of(energy: float) -> float:
@@ -113,7 +117,8 @@ def draw_stair(song: Song, energy: SongEnergy, measured: MeasuredSong | None, fo
         if own:
             line += _stepped(own, bar, total)
         pull += [
-            f"{1000 * (bar + i + 0.5) / total:.1f},{FLOOR - 46 * float(v):.1f}" for i, v in enumerate(section.tension)
+            f"{LINE_WIDTH * (bar + i + 0.5) / total:.1f},{FLOOR - 46 * float(v):.1f}"
+            for i, v in enumerate(section.tension)
         ]
         bar += count
     rungs = tuple((value, y_of(value)) for value in range(0, 11, 2))
@@ -122,11 +127,31 @@ def draw_stair(song: Song, energy: SongEnergy, measured: MeasuredSong | None, fo
     )
 
 
+def bounce_line(song: Song, reading: BounceReading, sketch: bool = False) -> list[str]:
+    """Energy by phrase as points of polylines 1000 wide; a new one begins after bars that are missing."""
+    heard = {s.section_id: s for s in (reading.sketch if sketch else reading.sections)}
+    total, at = max(1, song.bars), 0
+    lines: list[list[str]] = [[]]
+    for section in song.sections:
+        bars = heard[section.id].bars if section.id in heard else (None,) * section.bars
+        first = 0
+        for count in section.phrases:
+            values = [v for v in bars[first : first + count] if v is not None]
+            if len(values) < count / 2:
+                lines.append([])
+            else:
+                y = y_of(sum(values) / len(values))
+                lines[-1] += [f"{LINE_WIDTH * x / total:.1f},{y}" for x in (at + first, at + first + count)]
+            first += count
+        at += section.bars
+    return [" ".join(points) for points in lines if points]
+
+
 def _stepped(measured: MeasuredSection, bar: int, total: int) -> list[str]:
     """The measured energy of its phrases as points of the line."""
     points, at = [], bar
     for bars, height in zip(measured.span.section.phrases, measured.phrases.tolist()):
-        points += [f"{1000 * x / total:.1f},{y_of(height)}" for x in (at, at + bars)]
+        points += [f"{LINE_WIDTH * x / total:.1f},{y_of(height)}" for x in (at, at + bars)]
         at += bars
     return points
 

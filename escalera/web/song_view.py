@@ -40,6 +40,7 @@ from escalera.services.rendering import RATE_HZ, MeasuredSection, MeasuredSong
 from escalera.services.studio import Studio
 from escalera.store.repository import Head
 from escalera.web.drawing import Stair, draw_stair
+from escalera.web.mix_over import MixOver, mix_over
 from escalera.web.shaping_view import LayerShaping, OwnerShaping, Row, mix_shaping, spaces
 
 
@@ -234,6 +235,11 @@ class SongView:
     @cached_property
     def stair(self) -> Stair:
         return draw_stair(self.song, self.energy, self.measured, self.agreement)
+
+    @cached_property
+    def mix(self) -> MixOver | None:
+        """The newest mix from elsewhere that lies over the song as it is."""
+        return mix_over(studio().bounces.of_song(self.head.song_id, self.song), self.song)
 
     @property
     def wall(self) -> list[WallRow]:

@@ -9,6 +9,8 @@ from click.testing import CliRunner
 
 from escalera.cli import main
 from escalera.formats.midi_write import write_midi
+from escalera.formats.project import write_project
+from escalera.sound.mix import Renderer
 from tests.recordings import RATE, loop
 from tests.songs import small_song
 
@@ -246,3 +248,17 @@ def test_a_whole_song_is_made_and_ways_of_laying_it_out_are_told_and_taken(run, 
     assert after == before, "nothing is changed without --take"
     assert "Drums and bass carry the verses".lower() in run("layout", "1", "--take", "2").stdout.lower()
     assert "is not a form" in run("layout", "1", "--form", "sonata", status=2).stderr
+
+
+def test_a_bounce_is_told_as_json(run, tmp_path):
+    (tmp_path / "song.json").write_bytes(write_project(small_song()))
+    mix = Renderer(60).render(small_song())
+    soundfile.write("mix.wav", mix.T, RATE)
+    found = json.loads(run("bounce", "song.json", "mix.wav", "--json").stdout)
+    assert set(found) == {"offset_s", "drift_ppm", "missing_bars", "added_bars", "sections"}
+    assert abs(found["offset_s"]) < 0.004 and found["missing_bars"] == found["added_bars"] == []
+    assert [set(s) for s in found["sections"]] == [
+        {"name", "target", "arranged", "sketch", "bounce", "integrated_lufs"}
+    ] * 2
+    soundfile.write("beat.wav", loop("drums", 97.0, 8)[0].T, RATE)
+    assert "does not sound like this song" in run("bounce", "song.json", "beat.wav", status=2).output

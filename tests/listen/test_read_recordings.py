@@ -126,7 +126,7 @@ WRONG = {  # how it is made, a name that is right and one that is not, what is s
     "half tempo": (lambda: loop("drums", 126, 2)[0], "Beat 126", "Beat 63", "half of it"),
     "another tempo": (lambda: loop("drums", 126, 2, beat="four")[0], "Beat 126 bpm", "Beat 98 bpm", "onsets recur"),
     "relative key": (lambda: loop("chords", 100, 4, key=9, mode="minor")[0], "Pad Am", "Pad C maj", "share all their notes"),
-    "another note": (lambda: kick_bass(29), "Kick F", "Kick G", "below its name"),
+    "another note": (lambda: kick_bass(29), "Kick F", "Kick G", "below that"),
 }  # fmt: skip
 
 

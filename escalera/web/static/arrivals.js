@@ -8,13 +8,15 @@ const post = (url, body) => fetch(url, { method: "POST", body, headers: { "X-CSR
 const wait = (ms) => new Promise((done) => setTimeout(done, ms));
 
 // `changed` is called when something new may be shown.
-export function arrivals(changed) {
+// `more` is said of every file that is announced.
+export function arrivals(changed, more = {}) {
   let asking = false,
     seen = "";
   async function send(file) {
     const form = new FormData();
     form.set("name", file.name);
     form.set("size", String(file.size));
+    for (const [name, value] of Object.entries(more)) form.set(name, String(value));
     const begun = await post("/samples/arrivals", form),
       told = await begun.json();
     if (!begun.ok) throw new Error(told.trouble ?? "");

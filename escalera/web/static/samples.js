@@ -211,6 +211,10 @@ const clicks = {
       swap: "none",
       values: { ...here(), parts: JSON.stringify(rail.log.all()) },
     }),
+  "[data-bounce]": (button) =>
+    htmx
+      .ajax("POST", `/songs/${song}/bounces/add/${button.dataset.bounce}`, { source: root, swap: "none" })
+      .then(() => (location.href = `/songs/${song}/bounces`)),
   "[data-forget]": (button) => post(`wanted/${button.dataset.forget}/forget`),
   "[data-remove]": (button) => post(`${button.dataset.remove}/remove`),
   "[data-tempo]": (button) => post(`${chosen}/correct`, { tempo_bpm: button.dataset.tempo }),
