@@ -21,6 +21,17 @@ settings.load_profile("steady")
 sound_bank._bank[:] = [None]
 
 
+# Files that take a minute or more come first, so that no worker is left with one of them while the other is done.
+LONG = (
+    "test_browser", "test_performance", "test_accessible_pages", "test_accessible", "test_groove", "test_samples_page", "test_judged_energy",
+    "test_judging", "test_checks", "test_edits", "test_layout_page", "test_harmony", "test_bench", "test_jobs", "test_layouts",
+)  # fmt: skip
+
+
+def pytest_collection_modifyitems(items):
+    items.sort(key=lambda item: LONG.index(item.path.stem) if item.path.stem in LONG else len(LONG))
+
+
 @pytest.fixture(scope="session")
 def demos():
     return demo_songs()

@@ -11,6 +11,7 @@ from waitress.server import create_server
 
 from escalera.services.demo import seed_demo
 from escalera.services.demo_recorded import seed_recorded
+from escalera.services.stand_in_mix import add_stand_in
 from escalera.services.studio import Studio
 from escalera.web import create_app
 
@@ -139,6 +140,8 @@ def main() -> None:
         page.locator(".sample", has_text="Funk beat").click()
         page.wait_for_timeout(500)
         page.screenshot(path=OUT / "samples.png")
+        studio.bounces.read(add_stand_in(studio, quay, tin), tin)
+        shot("bounces", f"/songs/{quay}/bounces")
         shot("harmony", f"/songs/{good}/harmony?select=section:{section}")
         page.goto(f"/songs/{good}/joins?select=section:{chorus}:0:0:0")
         page.wait_for_selector("#contrast .band", timeout=60_000)
@@ -155,12 +158,6 @@ def main() -> None:
         page.wait_for_selector("#move-preview table")
         page.wait_for_timeout(300)
         page.screenshot(path=OUT / "moves.png")
-        page.keyboard.press("Escape")
-        page.keyboard.press("f")
-        page.wait_for_selector("#form-text")
-        page.fill("#form-text", "intro 8, verse 16, build 8, drop 16 x2, break 16, outro 8")
-        page.wait_for_timeout(800)
-        page.screenshot(path=OUT / "form.png")
         page.keyboard.press("Escape")
         page.goto(f"/songs/{good}")
         page.wait_for_selector("polyline.measured", timeout=60_000)

@@ -7,12 +7,14 @@ from typing import TYPE_CHECKING
 
 from escalera.services.exporting import Options, export
 from escalera.services.jobs import Result, Tell, Wanted, Work
+from escalera.services.stand_in_mix import add_stand_in
 from escalera.store.job_store import Job
 
 if TYPE_CHECKING:
     from escalera.services.studio import Studio
 
 BRING_IN, OWN_SAMPLES, ADOPT, BOUNCE = "bring in", "own samples", "samples of a project", "bounce"
+MADE_UP = "made-up mix"
 
 
 def job_kinds(studio: Studio) -> dict[str, Work]:
@@ -40,7 +42,18 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
         studio.bounces.read(int(job.options["bounce"]), song, tell, wanted)
         return _told(folder, "The bounce was read.")
 
-    return {ADOPT: adopted, BOUNCE: bounced, "export": exported, BRING_IN: brought_in, OWN_SAMPLES: own_made}
+    def made_up(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        add_stand_in(studio, job.song_id, studio.state(job.song_id, job.revision_id), tell, wanted)
+        return _told(folder, "A made-up mix was brought in.")
+
+    return {
+        MADE_UP: made_up,
+        ADOPT: adopted,
+        BOUNCE: bounced,
+        "export": exported,
+        BRING_IN: brought_in,
+        OWN_SAMPLES: own_made,
+    }
 
 
 def _told(folder: Path, words: str) -> Result:

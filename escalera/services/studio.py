@@ -23,7 +23,7 @@ from escalera.services.audition import audition_song
 from escalera.services.bounces import Bounces
 from escalera.services.commands import note_done, read_edits
 from escalera.services.idea_service import Ideas
-from escalera.services.job_kinds import ADOPT, BOUNCE, BRING_IN, OWN_SAMPLES, job_kinds
+from escalera.services.job_kinds import ADOPT, BOUNCE, BRING_IN, MADE_UP, OWN_SAMPLES, job_kinds
 from escalera.services.jobs import Jobs, Worker
 from escalera.services.logs import LOG
 from escalera.services.printing import print_edit, printed_audio
@@ -254,6 +254,10 @@ class Studio:
         self.read_bounce(song_id, bounce_id)
         return bounce_id
 
+    def make_up_mix(self, song_id: int) -> None:
+        """Let a worker bring in a mix that the program makes up, to try bounces out."""
+        self.jobs.start(MADE_UP, song_id, self.head(song_id).revision_id, {}, "Making up a mix")
+
     def read_bounce(self, song_id: int, bounce_id: int) -> None:
         """Let a worker lay a bounce over the song as it is now."""
         head = self.head(song_id)
@@ -264,10 +268,12 @@ class Studio:
         if not self.at_work(OWN_SAMPLES):
             self.jobs.start(OWN_SAMPLES, 0, 0, {}, "Making the program’s own samples")
 
-    def at_work(self, kind: str) -> Job | None:
-        """The job of a kind that waits to begin, else one that runs."""
+    def at_work(self, kind: str, song_id: int = 0) -> Job | None:
+        """The job of a kind (of a song, or of none) that waits to begin, else one that runs."""
         with self.database.read() as session:
-            jobs = [j for j in job_store.of_song(session, 0) if j.kind == kind and j.state in ("waiting", "running")]
+            jobs = [
+                j for j in job_store.of_song(session, song_id) if j.kind == kind and j.state in ("waiting", "running")
+            ]
         return min(jobs, key=lambda j: j.state == "running", default=None)
 
     # sounds ----------------------------------------------------------------------------------------------------

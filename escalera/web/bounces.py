@@ -11,7 +11,7 @@ from flask.typing import ResponseReturnValue
 from escalera.core.edits.edit import section_of
 from escalera.core.moves.suggestions import suggest
 from escalera.errors import EscaleraError
-from escalera.services.job_kinds import BRING_IN
+from escalera.services.job_kinds import BRING_IN, MADE_UP
 from escalera.store.repository import Head
 from escalera.web.bounce_view import BounceView
 from escalera.web.edits import add_edits
@@ -30,7 +30,7 @@ def context(view: BounceView) -> dict[str, Any]:
     standing = studio().arrivals.standing()
     return {
         "view": view, "song": view.song, "head": view.head, "place": "bounces", "standing": standing,
-        "arriving": studio().at_work(BRING_IN),
+        "arriving": studio().at_work(BRING_IN), "making_up": studio().at_work(MADE_UP, view.head.song_id),
     }  # fmt: skip
 
 
@@ -65,6 +65,17 @@ def add(song_id: int, sample_id: int) -> ResponseReturnValue:
     def act() -> str:
         studio().add_bounce(song_id, sample_id, request.form.get("note", ""))
         return "It is being laid over the song."
+
+    return _changed(song_id, act)
+
+
+@blueprint.post("/made-up")
+def made_up(song_id: int) -> ResponseReturnValue:
+    """A mix that the program makes up, to try it out."""
+
+    def act() -> str:
+        studio().make_up_mix(song_id)
+        return "A mix is made up by other sounds; it takes a while."
 
     return _changed(song_id, act)
 

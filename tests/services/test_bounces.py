@@ -7,12 +7,12 @@ import pytest
 import soxr
 
 from escalera.core.bounce_judgement import BounceReading, SectionHeard, bounce_findings
-from escalera.core.edits.stand_in_edits import ExchangeSound, alternatives_to
 from escalera.core.reading.timeline import timeline
 from escalera.errors import InputError, NotFound
 from escalera.services.bounces import bars_of, bounce_report, read_mix
 from escalera.services.new_song import new_song
 from escalera.services.rendering import Rendering
+from escalera.services.stand_in_mix import add_stand_in, elsewhere
 from escalera.sound.mix import Renderer
 from tests.recordings import RATE, loop, written
 from tests.songs import small_song
@@ -33,11 +33,7 @@ def mixed():
     song = new_song(
         "Ferry", key="G major", school="band", form_text="intro 4, verse 8, chorus 8, bridge 4, chorus 8, outro 4"
     )
-    elsewhere = song
-    for layer in song.layers:
-        if len(alternatives_to(layer)) > 1:
-            elsewhere = ExchangeSound(layer.id).apply(elsewhere)
-    return song, (np.tanh(2.0 * Renderer(150).render(elsewhere)) / 1.1).astype(np.float32)
+    return song, (np.tanh(2.0 * Renderer(150).render(elsewhere(song))) / 1.1).astype(np.float32)
 
 
 def shifted(mix, seconds=0.0, ppm=0):
@@ -145,3 +141,13 @@ def test_a_bounce_is_kept_read_in_the_background_and_goes_with_its_song(studio, 
     studio.set_deleted(song_id, True)
     studio.erase(song_id)
     assert not studio.bounces.of_song(song_id, SONG) and not list(studio.samples.folder.glob("*.flac"))
+
+
+def test_a_made_up_mix_shows_what_a_bounce_is(studio, mixed):
+    song, _ = mixed
+    song_id = studio.add_song(song, song.title)
+    studio.bounces.read(add_stand_in(studio, song_id, song), song)
+    kept = studio.bounces.of_song(song_id, song)[0]
+    gone = timeline(song).spans[len(song.sections) // 2]
+    assert kept.reading.missing_bars == tuple(range(gone.first_bar, gone.first_bar + gone.section.bars))
+    assert kept.reading.offset_s == pytest.approx(0.68, abs=0.01) and "made-up mix" in kept.name

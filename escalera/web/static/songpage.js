@@ -8,7 +8,7 @@ import { restoreTabs } from "./tabs.js";
 
 const STEPS = { ArrowLeft: -1, ArrowRight: 1 };
 const OWN_ARROWS = "[role=tab], [role=slider], [data-peg], input, summary"; // what goes somewhere else by arrows
-const PLACES = { g: "harmony", r: "groove", w: "bench", j: "joins", z: "samples", y: "bounces" };
+const PLACES = { g: "harmony", r: "groove", w: "bench", j: "joins", z: "samples" };
 
 // `here` gives the page's own state fields, `select` what is chosen, `rail` the handrail, `place` the page's name.
 export function songPage({ song, place, post, rail, select, here = () => ({}) }) {
@@ -101,6 +101,7 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
     const name = event.key.toLowerCase();
     if (name === "h") actions.history();
     else if (event.key === "E") location.href = `/songs/${song}/handover?select=${select()}`;
+    else if (event.key === "Z") go("bounces");
     else if (PLACES[name]) go(PLACES[name]);
     else return rail.key(event);
     return true;
