@@ -1,4 +1,4 @@
-"""Samples made of samples: textures of a stretch, a voice through chords, and the beat that a loop plays, for the song's own drums."""
+"""Samples made of samples: a voice through chords, and the beat that a loop plays, for the song's own drums."""
 
 from __future__ import annotations
 
@@ -19,59 +19,12 @@ from escalera.services.samples import Samples
 from escalera.sound.recording_files import library
 from escalera.sound.stretching import RATE_HZ, stretched
 
-SLOWEST, MOST_SLOW = 4.0, 50.0
-WINDOW = 16_384
 MOST_S = 120.0
-FADE_S = 0.05
 DRUM_OF = {"low": "kick", "middle": "snare", "high": "closed hat"}
 ZONES = ("low", "middle", "high")
 QUARTER_TICKS, FINEST = 960, 60
 LEAST = 0.2
 Audio = NDArray[np.float32]
-
-
-def smeared(audio: Audio, times: float, seed: int = 1) -> Audio:
-    """A recording drawn out 4 to 50 times into a texture: windows at rest, each with its own phases, added over one another.
-
-    `audio` is (channels, n) at 44.1 kHz; the same seed gives the same texture. Raises InputError beyond the limits.
-    """
-    if not SLOWEST <= times <= MOST_SLOW:
-        raise InputError(
-            f"{times:g} times is no texture: between {SLOWEST:g} and {MOST_SLOW:g} times. Use stretch for less."
-        )
-    length = min(round(audio.shape[1] * times), round(MOST_S * RATE_HZ))
-    padded = np.pad(audio, ((0, 0), (WINDOW // 2, WINDOW)))
-    out = np.zeros((len(audio), length + WINDOW), np.float64)
-    window, dice = np.sqrt(np.hanning(WINDOW)), np.random.default_rng(seed)
-    hop = WINDOW // 4
-    for at in range(0, length, hop):
-        begin = min(int(at / times), padded.shape[1] - WINDOW)
-        phases = np.exp(2j * np.pi * dice.random(WINDOW // 2 + 1))
-        for channel in range(len(audio)):
-            spectrum = np.abs(np.fft.rfft(padded[channel, begin : begin + WINDOW] * window))
-            out[channel, at : at + WINDOW] += np.fft.irfft(spectrum * phases) * window
-    made = out[:, WINDOW // 2 : WINDOW // 2 + length]
-    peak = float(np.abs(made).max(initial=1e-9))
-    made *= 0.5 / peak
-    fade = min(length // 2, round(FADE_S * RATE_HZ))
-    ramp = np.linspace(0.0, 1.0, fade)
-    made[:, :fade] *= ramp
-    made[:, length - fade :] *= ramp[::-1]
-    return made.astype(np.float32)
-
-
-def make_texture(samples: Samples, sample_id: int, times: float) -> tuple[int, str]:
-    """Keep a texture of a sample as a sample of its own, with how it was made and the rights of what it was made of."""
-    card = samples.card(sample_id)
-    audio = library.read(card.content, 0, round(MOST_S * RATE_HZ / max(times, SLOWEST)))
-    if audio is None:
-        raise NotFound(f"The audio of {card.name} is missing. Bring the file in again.")
-    name = f"{card.name}, {times:g} times as long"
-    id = samples.add_audio(
-        name, smeared(audio, times), card.source, card.licence, f"A texture of “{card.name}”, drawn out {times:g} times"
-    )
-    samples.describe(id, {"credit": card.credit})
-    return id, name
 
 
 def beat_of(song: Song, section: Section, sample: Sample) -> tuple[int, list[list[object]]]:

@@ -63,9 +63,9 @@ def lengths_of_clips(recorded: tuple[Recorded, ...], notes: Notes) -> NDArray[np
     clips = notes.clips
     if not recorded:
         return np.zeros(len(notes.start), np.int64)
-    held = notes.hold + RELEASE
-    if not recorded[0].clip.loops:
-        held = np.minimum(held, natural_length(recorded[0].clip))
+    held, whole = notes.hold + RELEASE, natural_length(recorded[0].clip)
+    if recorded[0].clip.plays != "round":
+        held = np.minimum(held, whole) if recorded[0].clip.plays == "held" else np.full(len(held), whole)
     if clips is None:
         return held
     return np.where(
@@ -131,7 +131,7 @@ def played_note(one: Recorded, hold: int, semitones: float, glide: float, cache:
     """
     clip = one.clip
     whole = natural_length(clip)
-    if not (clip.loops or glide):
+    if not (clip.plays == "round" or glide):
         return _part(one, whole, 0, hold, semitones, clip.reversed, cache)
     key = content_key("clip note", CLIP_VERSION, one, hold, semitones, glide)
     made = cache.get_or_make(key, lambda: _held(one, whole, hold, semitones, glide, cache))
@@ -142,7 +142,7 @@ def played_note(one: Recorded, hold: int, semitones: float, glide: float, cache:
 
 def _held(one: Recorded, whole: int, hold: int, semitones: float, glide: float, cache: AudioCache) -> Audio:
     at_pitch = fitted(one, whole, semitones, one.clip.reversed, cache)
-    if one.clip.loops:
+    if one.clip.plays == "round":
         at_pitch = gone_round(at_pitch, hold + (RATE_HZ if glide else 0), ROUND_FROM)
     return gliding(at_pitch, glide, one.clip.glide_ms)[:, :hold] if glide else at_pitch[:, :hold]
 
@@ -252,7 +252,14 @@ def _by_speed(one: Recorded, source: Audio, whole: int, semitones: float) -> Aud
 
 
 def _alone(one: Recorded, source: Audio, whole: int, semitones: float) -> Audio:
-    return _to(stretched(source, source.shape[1], semitones, one.windows) if semitones else source, whole)
+    if not semitones:
+        return _to(source, whole)
+    made = stretched(source, source.shape[1], semitones, one.windows)
+    if one.clip.formants:
+        from escalera.sound.formants import kept
+
+        made = kept(source, made, semitones)
+    return _to(made, whole)
 
 
 def slice_edges(one: Recorded, length: int) -> list[int]:

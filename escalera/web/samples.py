@@ -14,7 +14,7 @@ from escalera.errors import EscaleraError, InputError
 from escalera.services.arrivals import PIECE_BYTES
 from escalera.services.job_kinds import BRING_IN, OWN_SAMPLES
 from escalera.services.sample_hearing import alone_wav
-from escalera.services.sample_making import make_texture
+from escalera.services.textures import make_texture
 from escalera.web.sample_view import Wall
 from escalera.web.song_view import studio
 
@@ -121,8 +121,10 @@ def rejected(sample_id: int) -> ResponseReturnValue:
 @blueprint.post("/<int:sample_id>/texture")
 def texture(sample_id: int) -> ResponseReturnValue:
     """A texture of a sample, as a sample of its own."""
-    times = float(whole_number(request.form.get("times", "8"), "number of times", 1, 100))
-    return _changed(lambda: f"“{make_texture(studio().samples, sample_id, times)[1]}” is in the library.")
+    form = request.form
+    times = float(whole_number(form.get("times", "8"), "number of times", 1, 100))
+    kind, seed = form.get("texture", "smear"), whole_number(form.get("seed", "1"), "seed", 0, 2**31 - 1)
+    return _changed(lambda: f"“{make_texture(studio().samples, sample_id, times, kind, seed)[1]}” is in the library.")
 
 
 @blueprint.post("/<int:sample_id>/remove")

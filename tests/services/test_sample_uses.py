@@ -22,7 +22,8 @@ from escalera.formats.file_says import file_says
 from escalera.listen.tones import third_of
 from escalera.services.heard import keep_heard, parts_from
 from escalera.services.pure_work import Board, SectionHelp
-from escalera.services.sample_making import make_texture, make_vocoded, smeared, words_of
+from escalera.services.sample_making import make_vocoded, words_of
+from escalera.services.textures import TEXTURES, make_texture, texture
 from escalera.sound.recording_files import library
 from escalera.store.models import SampleRow
 from tests.recordings import BEAT, RATE, laid_in, loop, put, tone, written
@@ -32,20 +33,33 @@ SONG = small_song()
 V, C, K = (ids(SONG)[name] for name in ("Verse", "Chorus", "Round kick"))
 
 
-def test_a_texture_is_as_long_as_asked_and_keeps_the_rights(studio, tmp_path):
+# how uneven a texture of a beat is over time, whose own unevenness is 1.0
+UNEVEN = {"smear": (0.4, 0.7), "freeze": (0.0, 0.4), "grains": (0.4, 0.9)}
+
+
+def rises(audio):
+    """How uneven a sound is over time: the spread of its level in tenths of a second against its mean."""
+    level = np.sqrt((audio[0, : audio.shape[1] // 4410 * 4410].reshape(-1, 4410) ** 2).mean(axis=1))[3:-3]
+    return float(level.std() / level.mean())
+
+
+@pytest.mark.parametrize("kind", TEXTURES)
+def test_a_texture_is_as_long_as_asked_seeded_and_keeps_the_rights(studio, tmp_path, kind):
     id, _ = studio.samples.add_file(written(tmp_path, "Beat.wav"), licence="attribution")
     studio.samples.describe(id, {"credit": "played by hand"})
-    made, _ = make_texture(studio.samples, id, 8)
+    made, _ = make_texture(studio.samples, id, 8, kind, 3)
     reading, card = studio.samples.reading(made), studio.samples.card(made)
-    assert reading.seconds == pytest.approx(8 * BEAT.shape[1] / RATE, rel=0.01) and reading.kind == "texture"
-    assert (card.licence, card.credit) == ("attribution", "played by hand") and "8 times" in studio.samples.details(
-        made
-    )["made"]
-    assert np.array_equal(smeared(BEAT, 5), smeared(BEAT, 5)) and not np.array_equal(
-        smeared(BEAT, 5), smeared(BEAT, 5, seed=2)
-    )
-    with pytest.raises(InputError, match="between 4 and 50"):
-        smeared(BEAT, 1000)
+    assert reading.seconds == pytest.approx(8 * BEAT.shape[1] / RATE, rel=0.01)
+    assert (card.licence, card.credit) == ("attribution", "played by hand")
+    assert "8 times as long, seed 3" in studio.samples.details(made)["made"]
+    short = BEAT[:, :RATE]
+    low, high = UNEVEN[kind]
+    assert low < rises(texture(short, kind, 6)) < high < 0.95 < rises(BEAT)
+    assert np.array_equal(texture(short, kind, 5), texture(short, kind, 5))
+    assert not np.array_equal(texture(short, kind, 5), texture(short, kind, 5, seed=2))
+    for odd in ((kind, 1000), ("fog", 8)):
+        with pytest.raises(InputError, match="between 4 and 50|is no texture"):
+            texture(short, *odd)
 
 
 def test_a_loops_beat_is_played_by_the_songs_drums(studio, tmp_path):

@@ -466,7 +466,7 @@ def test_held_notes_of_a_recording_go_round_and_glide(kept, glide):
     song = EDITS["lay_sample"](asdict(sample), V, "note", "leads", in_place=False).apply(SONG)
     layer = next(x for x in song.layers if x.clips)
     short = np.abs(played(song, layer.id)[0]).reshape(-1)[RATE : RATE + 4000].max()
-    song = EDITS["set_clip"](layer.id, 0, {"loops": True, "glide_ms": glide}).apply(song)
+    song = EDITS["set_clip"](layer.id, 0, {"plays": "round", "glide_ms": glide}).apply(song)
     held = played(song, layer.id)[0]
     assert short < 0.01 and np.abs(held[RATE : RATE + 4000]).max() > 0.1, "it sounds on where the recording has ended"
     steps = np.abs(np.diff(held[2000 : 2 * RATE - 3000]))
@@ -483,6 +483,25 @@ def test_held_notes_of_a_recording_go_round_and_glide(kept, glide):
     assert pitch(at + 8000, at + 24000) == pytest.approx(table[second, PITCH], abs=0.15)
     early = pitch(at + 200, at + 2600) if glide else pitch(at + 3000, at + 8000)
     assert (abs(early - table[second, PITCH]) > 0.4) == bool(glide)
+
+
+def test_a_one_shot_sounds_to_its_end_whatever_its_note_and_a_voice_keeps_its_formants(kept):
+    sample, _ = kept_sound(kept, vowel()[:, : round(1.2 * RATE)], "d4" * 16, kind="hit", pitch_hz=220.0)
+    song = EDITS["lay_sample"](asdict(sample), V, "note", "leads", in_place=False).apply(SONG)
+    layer = next(x for x in song.layers if x.clips)
+    short = Pattern(3840, [[0, 240, 0, 64, 0, 100]])
+    song = song.with_section(song.section_by_id[V])
+    song = replace(
+        song, patterns=tuple(replace(p, pattern=short) if p.id == layer.pattern_id else p for p in song.patterns)
+    )
+    whole = EDITS["set_clip"](layer.id, 0, {"plays": "whole"}).apply(song)
+    for played_song, there in ((song, False), (whole, True)):
+        assert (np.abs(played(played_song, layer.id)[0, RATE // 2 : RATE]).max() > 0.02) == there
+    own = centroid(vowel()[:, :RATE])
+    for formants, near in ((False, False), (True, True)):
+        sung = EDITS["set_clip"](layer.id, 0, {"formants": formants}).apply(whole)
+        moved = centroid(played(sung, layer.id)[:1, :RATE])
+        assert (abs(moved / own - 1) < 0.12) == near, "an E over the A it was sung at"
 
 
 def test_a_slowing_ending_keeps_its_timing_and_gives_it_to_the_song(kept):

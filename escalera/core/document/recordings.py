@@ -28,6 +28,8 @@ from escalera.core.hashing import HashedOnce
 from escalera.core.samples.licences import LICENCES, UNKNOWN
 from escalera.core.samples.reading import KINDS, ZONES, Onset, SampleReading
 
+# a note lasts as long as it is held, as the whole clip, or its later part goes round while it is held
+PLAYS = ("held", "whole", "round")
 FITS = ("stretch", "slices", "speed", "alone")
 QUARTER_TICKS = 960
 SILENT_DB = -100
@@ -150,9 +152,7 @@ class Clip(HashedOnce):
     seam_ms: Annotated[float, number("Crossfade at its seam", 0, 2000, "ms")] = 0.0
     reversed: Annotated[bool, part("Reversed")] = False
     formants: Annotated[bool, part("Keeps formants", help="of a single voice, where it is transposed")] = False
-    loops: Annotated[
-        bool, part("Held notes go round", help="played at pitches, its later part is repeated while a note is held")
-    ] = False
+    plays: Annotated[str, choice("Its notes", PLAYS, help="played at pitches")] = "held"
     glide_ms: Annotated[float, number("Glide", 0, 2000, "ms", help="played at pitches, from the note before")] = 0.0
     root: Annotated[int, number("Root", 0, 127, help="the MIDI pitch at which it sounds as it is")] = 60
 

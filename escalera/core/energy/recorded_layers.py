@@ -122,9 +122,9 @@ class _Played:
         fitted = float(np.diff(grid.seconds_of(np.array([begin, begin + clip.length_ticks])))[0])
         self.begin = self.low - float(self.low - grid.seconds_of(np.array([begin]))[0])
         self.whole = fitted if self.is_clip and clip.fit != "alone" else clip.seconds
-        if rings and not self.is_clip:
+        if (rings or clip.plays == "whole") and not self.is_clip:
             self.high = self.begin + self.whole
-        self.goes_round = clip.loops and not self.is_clip and not rings
+        self.goes_round = clip.plays == "round" and not self.is_clip and not rings
         if not self.goes_round:
             self.high = min(self.high, self.begin + self.whole)
         self.backwards = clip.reversed != (self.is_clip and row[CLIP_OF] >= REVERSED)

@@ -9,7 +9,7 @@ from escalera.core.palette.sounds import SOUNDS, Sound
 # words for what is looked for -> words that the palette uses
 SAYS = {
     "beat": "kick", "break": "snare", "loop": "kick", "bass": "low end", "vocal": "voice", "vox": "voice", "choir": "voice",
-    "singer": "voice", "rhodes": "keys", "strings": "string", "guitar": "guitar", "hihat": "closed", "cymbal": "crash",
+    "singer": "voice", "piano": "keys", "strings": "string", "guitar": "guitar", "hihat": "closed", "cymbal": "crash",
     "texture": "atmosphere", "ambience": "atmosphere", "drone": "pad", "stab": "stab", "brass": "brass", "riser": "rise",
     "foley": "box", "perc": "shaker", "percussion": "shaker",
 }  # fmt: skip

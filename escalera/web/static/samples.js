@@ -110,10 +110,15 @@ function choose(id, sound = true) {
   if (sound && round.base()) round.play(under(), over(id));
   else if (sound) alone(id);
   clearTimeout(waiting);
-  waiting = setTimeout(
-    () => htmx.ajax("GET", `${path}/side`, { target: "#side", swap: "outerHTML", values: here() }).then(marks),
-    60,
-  );
+  waiting = setTimeout(() => {
+    htmx.ajax("GET", `${path}/side`, { target: "#side", swap: "outerHTML", values: here() }).then(marks);
+    if (round.base()) for (const near of neighbours(id)) round.ready(over(near)); // so that the next step sounds at once
+  }, 60);
+}
+function neighbours(id) {
+  const list = tiles().map((each) => Number(each.dataset.sample)),
+    at = list.indexOf(id);
+  return [list[at + 1], list[at - 1]].filter(Boolean);
 }
 function columns() {
   const list = tiles();
@@ -218,7 +223,6 @@ const clicks = {
   "[data-forget]": (button) => post(`wanted/${button.dataset.forget}/forget`),
   "[data-remove]": (button) => post(`${button.dataset.remove}/remove`),
   "[data-tempo]": (button) => post(`${chosen}/correct`, { tempo_bpm: button.dataset.tempo }),
-  "[data-texture]": (button) => post(`${chosen}/texture`, { times: button.dataset.texture }),
   "[data-reject]": (button) =>
     post(`${button.dataset.reject}/rejected`, { song_id: song, rejected: button.dataset.was === "1" ? "0" : "1" }).then(
       refresh,
@@ -263,6 +267,7 @@ const forms = {
       swap: "none",
       values: { ...here(), ...fieldsOf(form) },
     }),
+  "[data-texture]": (form) => post(`${chosen}/texture`, fieldsOf(form)),
   "[data-want]": want,
   "#find": refresh,
 };
