@@ -43,6 +43,9 @@ class Settings(BaseSettings):
         pattern=r"^(.{16,200})?$",
         description="key by which workers on other machines may take work; 16 characters or more, none lets nobody",
     )
+    watch: Path | None = Field(
+        None, description="a folder that a workstation bounces into: newer files with the name of a bounce are read"
+    )
     log: str = Field("info", pattern="^(debug|info|warning|error)$", description="how much is written into the log")
     language: str = Field(
         "en", pattern=r"^[a-z]{2,3}(_[A-Z]{2})?$", description="language of the pages, where web/texts has it"

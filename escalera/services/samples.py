@@ -57,7 +57,7 @@ class Samples:
 
     def add_file(self, path: Path, name: str = "", source: str = "", licence: str = UNKNOWN) -> tuple[int, bool]:
         """Bring a file in; its id, and whether it was there already. Raises FormatError or InputError, and then keeps nothing."""
-        title = _title(name or path.name)
+        title = title_of(name or path.name)
         self._need_room(path)
         read = self.reader.read(path, self.folder)
         with self._database.read() as session:
@@ -248,7 +248,7 @@ class Samples:
         with self._database.write() as session:
             row = shelf.row_of(session, sample_id)
             if "name" in fields:
-                row.name = _title(fields["name"])
+                row.name = title_of(fields["name"])
             if fields.get("licence"):
                 if fields["licence"] not in LICENCES:
                     raise InputError(f"“{shown(fields['licence'])}” is not a kind of licence. Choose one of the list.")
@@ -361,7 +361,7 @@ CORRECTIONS: dict[str, Callable[[str], Any]] = {
 }
 
 
-def _title(name: str) -> str:
+def title_of(name: str) -> str:
     """A name for people from one of a file: no folders, no ending, no underscores."""
     name = clean_line(name.replace("\\", "/").rsplit("/", 1)[-1])
     stem, dot, ending = name.rpartition(".")

@@ -33,6 +33,7 @@ from escalera.services.samples import Samples
 from escalera.services.task_queue import TaskQueue
 from escalera.services.upkeep import back_up_daily, put_in_order
 from escalera.services.versioning import Versions
+from escalera.services.watching import FolderWatch
 from escalera.settings import Settings, data_folder
 from escalera.store import job_store, shelves
 from escalera.store.database import Database
@@ -73,10 +74,17 @@ class Studio:
         exports = settings.exports_mb * 1_000_000
         self.jobs = Jobs(self.database, self.queue, self.folder / "exports", exports, job_kinds(self))
         self._workers: list[Worker] = []
+        self._watch: FolderWatch | None = None
 
     def begin_work(self, workers: int = 1) -> None:
         """Let this process work through the queue as well."""
         Thread(target=self._back_up, name="backup", daemon=True).start()
+        folder = Settings().watch
+        if folder is not None and folder.is_dir():
+            self._watch = FolderWatch(self, folder)
+            self._watch.start()
+        elif folder is not None:
+            LOG.warning("ESCALERA_WATCH is %s, which is no folder; nothing is watched", folder)
         for _ in range(workers):
             self._workers.append(Worker(self.jobs))
             self._workers[-1].start()
@@ -304,6 +312,8 @@ class Studio:
         self.database.backup(target)
 
     def close(self) -> None:
+        if self._watch is not None:
+            self._watch.stop()
         for worker in self._workers:
             worker.close()
         self.rendering.close()

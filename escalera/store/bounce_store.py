@@ -32,6 +32,11 @@ def remove(session: Session, bounce_id: int) -> None:
     session.execute(delete(BounceRow).where(BounceRow.id == bounce_id))
 
 
+def songs_with(session: Session, name: str) -> list[int]:
+    """The songs that have a bounce of some name."""
+    return sorted(set(session.scalars(select(BounceRow.song_id).where(BounceRow.name == name))))
+
+
 def contents(session: Session) -> set[str]:
     """The audio that bounces need."""
     return set(session.scalars(select(BounceRow.content)))

@@ -13,6 +13,7 @@ from escalera.services.bounces import bars_of, bounce_report, read_mix
 from escalera.services.new_song import new_song
 from escalera.services.rendering import Rendering
 from escalera.services.stand_in_mix import add_stand_in, elsewhere
+from escalera.services.watching import FolderWatch
 from escalera.sound.mix import Renderer
 from tests.recordings import RATE, loop, written
 from tests.songs import small_song
@@ -151,3 +152,27 @@ def test_a_made_up_mix_shows_what_a_bounce_is(studio, mixed):
     gone = timeline(song).spans[len(song.sections) // 2]
     assert kept.reading.missing_bars == tuple(range(gone.first_bar, gone.first_bar + gone.section.bars))
     assert kept.reading.offset_s == pytest.approx(0.68, abs=0.01) and "made-up mix" in kept.name
+
+
+def test_a_newer_file_in_the_watched_folder_is_read_once_it_is_whole(studio, tmp_path, mixed):
+    folder = tmp_path / "mixes"
+    folder.mkdir()
+    mix = Renderer(60).render(SONG)
+    song_id = studio.add_song(SONG, "Small")
+    id, _ = studio.samples.add_file(written(folder, "Rough mix.wav", mix))
+    studio.add_bounce(song_id, id)
+    watch = FolderWatch(studio, folder)
+    watch._read = watch._files()  # as when it begins: what lies there is no news
+    assert watch.look() == watch.look() == []
+    written(folder, "Rough mix.wav", shifted(mix, 0.3))
+    written(folder, "Another song.wav", mix)
+    (folder / "Linked.wav").symlink_to(folder / "Rough mix.wav")
+    assert watch.look() == [], "it may still grow"
+    assert watch.look() == ["Rough mix.wav"] and watch.look() == []
+    kept = studio.bounces.of_song(song_id, SONG)
+    assert [b.name for b in kept] == ["Rough mix", "Rough mix"] and kept[0].note == "from the watched folder"
+    (folder / "Rough mix.wav").write_bytes(b"half a file")
+    watch.look()
+    assert watch.look() == [] and len(studio.bounces.of_song(song_id, SONG)) == 2, (
+        "a broken file is written down and leaves nothing"
+    )
