@@ -62,7 +62,7 @@ def with_laid(song: Song, sample: Sample, section_id: int, use: str, family: str
     """The song with a sample laid in a section, or in the place of a recorded layer's own."""
     if layer_id:
         return ExchangeSample(layer_id, asdict(sample)).apply(song)
-    return LaySample(asdict(sample), section_id, use, family or usual_family(sample)).apply(song)
+    return LaySample(asdict(sample), section_id, use, family or usual_family(sample, use)).apply(song)
 
 
 def in_song_wav(rendering: Rendering, song: Song, section_id: int) -> bytes:

@@ -147,7 +147,7 @@ class Detail:
 
     @cached_property
     def family(self) -> str:
-        return self.layer.family if self.layer else usual_family(self.sample)
+        return self.layer.family if self.layer else usual_family(self.sample, self.reading.usual_use)
 
     @cached_property
     def fit(self) -> Fitting | None:

@@ -71,6 +71,8 @@ def test_a_mix_lies_over_the_stair(page, server, mixes):
     until(lambda: len(studio.bounces.of_song(song_id, SONG)) == 2)
     page.goto(f"/songs/{song_id}?select=section:{C}")
     page.wait_for_selector(".in-the-mix b")
+    page.get_by_text("The mix, term by term and band by band").click()
+    assert page.locator("#inspector details[open] tbody tr").count() >= 9 + 6 + 2
     assert (
         abs(
             float(page.locator(".in-the-mix b").inner_text())

@@ -34,6 +34,7 @@ USUAL_LUFS = {
     "drums": -25.0, "low end": -26.0, "chords": -28.5, "leads": -27.5, "voices": -25.5, "atmosphere": -36.0, "effects": -29.0,
 }  # fmt: skip
 SHORTEST_S = 0.005
+DEEP_HZ = 120.0
 VELOCITY = 100
 GRIDS = {"onsets": 0, "1/4": 960, "1/8": 480, "1/16": 240}
 TAIL_FADE_MS = 6.0
@@ -99,14 +100,16 @@ class LaySample:
         sample = sample_from(self.sample)
         if len(song.layers) >= MAX_LAYERS:
             raise EditError(f"The song has {MAX_LAYERS} layers, and no more fit. Remove one that plays nowhere.")
-        family = one_of(self.family or usual_family(sample), FAMILIES, "family")
+        family = one_of(self.family or usual_family(sample, self.use), FAMILIES, "family")
         use = one_of(self.use, tuple(USES), "use of a sample")
         section = section_of(song, self.section_id) if self.section_id else None
         song = with_sample(song, sample)
         clip = clip_for(song, sample, family, section)
         key = self._sound_key(use, family)
         if use in ("hit", "note"):
-            clip = replace(clip, fit="alone", semitones=-cents_off(sample) / 100.0 if use == "note" else 0.0)
+            clip = replace(
+                clip, fit="alone", semitones=round(-cents_off(sample) / 100.0, 3) + 0.0 if use == "note" else 0.0
+            )
         name = free_layer_name(song, clean_name(self.name or sample.name))
         layer = Layer(
             song.next_id, name, key, family, USUAL_JOB[family] if use != "hit" else BY_KEY[key].job,
@@ -151,12 +154,14 @@ def octave_at(root: int) -> int:
     return max(-3, min(3, (root - BY_KEY[NOTE].register[0]) // 12))
 
 
-def usual_family(sample: Sample) -> str:
-    """The family that a sample is laid in when none is asked for."""
+def usual_family(sample: Sample, use: str = "") -> str:
+    """The family that a sample is laid in when none is asked for; what notes play is a bass or a lead."""
     if sample.kind == "voice":
         return "voices"
     if sample.kind == "texture":
         return "atmosphere"
+    if use == "note":
+        return "low end" if 0 < sample.pitch_hz < DEEP_HZ else "leads"
     return "chords" if sample.key and sample.kind not in ("hit", "fill") else "drums"
 
 
