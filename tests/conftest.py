@@ -13,7 +13,7 @@ from escalera.services.studio import Studio
 from escalera.sound import bank_player as sound_bank
 from tests.songs import small_song
 
-settings.register_profile("steady", deadline=None, derandomize=True, max_examples=25)
+settings.register_profile("steady", deadline=None, derandomize=True, max_examples=20)
 settings.load_profile("steady")
 
 

@@ -137,7 +137,7 @@ def main() -> None:
         page.wait_for_function(
             "() => [...document.querySelectorAll('[data-lands]')].every(e => e.textContent)", timeout=60_000
         )
-        page.locator(".sample", has_text="Funk beat").click()
+        page.locator(".sample", has_text="Room kit 104 chorus").click()
         page.wait_for_timeout(500)
         page.screenshot(path=OUT / "samples.png")
         studio.bounces.read(add_stand_in(studio, quay, tin), tin)

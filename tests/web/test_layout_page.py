@@ -4,7 +4,7 @@ import pytest
 
 from escalera.services.new_song import new_song
 from tests.songs import small_song
-from tests.web.driving import trouble_of, until
+from tests.web.driving import shown, trouble_of, until
 
 pytestmark = pytest.mark.browser
 
@@ -144,6 +144,7 @@ def test_layers_become_one_part_with_a_row_that_opens_and_is_filled_at_once(page
     assert len(grouped) == len(chords) and not trouble_of(page)
     page.locator(".group-tiles .tile.empty, .group-tiles .tile.partial").first.click()
     until(lambda: studio.head(song_id).song.sections != song.sections)
+    shown(page, studio, song_id)
     page.click(".group-panel button:text('1 dB softer')")
     until(lambda: studio.head(song_id).song.layer_by_id[chords[1].id].level_db == pytest.approx(chords[1].level_db - 1))
     page.click("[data-group]")
