@@ -130,7 +130,7 @@ class Bounces:
         try:
             found = read_bounce(song, self._rendering, content, name, tell, wanted)
             report = json.dumps(_READING.dump_python(found, mode="json"))
-        except InputError as error:
+        except (InputError, NotFound) as error:
             trouble = str(error)
         with self._database.write() as session:
             row = shelf.row_of(session, bounce_id)

@@ -16,7 +16,7 @@ from escalera.core.bench.listening import heard, read_listening
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import section_of
 from escalera.core.reading.rights import used_samples
-from escalera.core.samples.licences import UNKNOWN
+from escalera.core.samples.licences import LICENCES
 from escalera.errors import InputError
 from escalera.services.sample_hearing import in_song_wav, laid_layer, part_wav, with_laid, without_layer
 from escalera.sound.clips import ramp_in, ramp_out
@@ -85,13 +85,18 @@ def keep_heard(studio: Studio, song_id: int, parts: list[HeardPart], at: str) ->
     used = {u.sample.content: u.sample for song in songs.values() for u in used_samples(song)}
     tried = [studio.samples.sample(p.sample) for p in parts if p.sample]
     used |= {s.content: s for s in tried}
-    cleared = all(u.licence != UNKNOWN for u in used.values())
     name = f"Heard in {last.title}, {at}"[:200]
     id = studio.samples.add_audio(
-        name, audio, f"Heard in {last.title}", "own" if cleared else UNKNOWN, recipe(songs, parts, tried)
+        name, audio, f"Heard in {last.title}", strictest(s.licence for s in used.values()), recipe(songs, parts, tried)
     )
     studio.samples.describe(id, {"credit": "; ".join(dict.fromkeys(s.credit for s in used.values() if s.credit))})
     return id, name
+
+
+def strictest(licences: Iterable[str]) -> str:
+    """The licence of what was made of samples: one that is not cleared before one that asks for a credit, else one's own."""
+    rank = sorted(licences, key=lambda key: (LICENCES[key].cleared, not LICENCES[key].credit))
+    return rank[0] if rank and not (LICENCES[rank[0]].cleared and not LICENCES[rank[0]].credit) else "own"
 
 
 def recipe(songs: dict[int, Song], parts: list[HeardPart], tried: list[Any]) -> str:

@@ -48,11 +48,6 @@ class BounceView(PhraseView):
     def reading(self) -> BounceReading | None:
         return self.chosen.reading if self.chosen else None
 
-    @property
-    def pending(self) -> bool:
-        """Whether a bounce is still to be read."""
-        return any(b.reading is None and not b.trouble for b in self.bounces)
-
     def facts(self, bounce: Bounce) -> list[str]:
         """Where a bounce lies and what it leaves out, in words."""
         r = bounce.reading

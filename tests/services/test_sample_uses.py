@@ -20,7 +20,7 @@ from escalera.core.samples.said_names import FileSays, contradictions
 from escalera.errors import EditError, InputError
 from escalera.formats.file_says import file_says
 from escalera.listen.tones import third_of
-from escalera.services.heard import keep_heard, parts_from
+from escalera.services.heard import keep_heard, parts_from, strictest
 from escalera.services.pure_work import Board, SectionHelp
 from escalera.services.sample_making import make_vocoded, words_of
 from escalera.services.textures import TEXTURES, make_texture, texture
@@ -213,6 +213,17 @@ def test_a_correction_made_later_reaches_a_song_when_it_is_taken_over(studio, tm
         studio.command(song_id, studio.redo(song_id).revision_id, {"kind": "renew_sample", "sample_id": str(id)})
 
 
+def test_a_corrected_pitch_reaches_the_notes_that_play_it(studio, tmp_path):
+    note = (0.5 * tone(57, 0.6, ring=2.0))[None].astype(np.float32)
+    id, _ = studio.samples.add_file(written(tmp_path, "Reed.wav", note))
+    song = EDITS["lay_sample"](asdict(studio.samples.sample(id)), V, "note").apply(SONG)
+    layer = next(x for x in song.layers if x.clips)
+    assert (layer.clips[0].root, layer.family) == (57, "leads")
+    studio.samples.correct(id, {"pitch_hz": "444"})
+    after = EDITS["renew_sample"](asdict(studio.samples.sample(id))).apply(song).layer_by_id[layer.id]
+    assert after.clips[0].root == 69 and after.clips[0].semitones == pytest.approx(-0.16, abs=0.03)
+
+
 def test_samples_of_a_project_enter_the_library_as_it_describes_them(studio, tmp_path):
     song_id, id = laid_in(studio, SONG, V, tmp_path, "own")
     studio.samples.correct(id, {"tempo_bpm": "75"})
@@ -348,6 +359,9 @@ def test_what_was_heard_last_is_kept_as_a_sample_with_its_recipe_and_rights(stud
             sound[0, 1000 : 3 * RATE - 1000], whole[0, 2 * RATE + 1000 : 5 * RATE - 1000], atol=1e-3
         )
         studio.samples.remove(made)
+    assert [strictest(x) for x in ((), ("own", "program"), ("own", "attribution"), ("attribution", "unknown"))] == [
+        "own", "own", "attribution", "unknown",
+    ]  # fmt: skip
     long = parts_from(json.dumps([{**part, "seconds": 100.0}, {**part, "from_s": 1.0, "seconds": 90.0}]))
     assert [(p.from_s, p.seconds) for p in long] == [(72.0, 30.0), (1.0, 90.0)]
     for odd in ("", "[]", '[{"revision": 1}]', json.dumps([{**part, "seconds": 0.2}])):

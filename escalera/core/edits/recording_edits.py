@@ -107,9 +107,7 @@ class LaySample:
         clip = clip_for(song, sample, family, section)
         key = self._sound_key(use, family)
         if use in ("hit", "note"):
-            clip = replace(
-                clip, fit="alone", semitones=round(-cents_off(sample) / 100.0, 3) + 0.0 if use == "note" else 0.0
-            )
+            clip = one_shot(clip, sample, use == "note")
         name = free_layer_name(song, clean_name(self.name or sample.name))
         layer = Layer(
             song.next_id, name, key, family, USUAL_JOB[family] if use != "hit" else BY_KEY[key].job,
@@ -147,6 +145,11 @@ def levelled(song: Song, section: Section, layer_id: int) -> Song:
         return song
     level = float(np.clip(USUAL_LUFS[layer.family] - loudness, MIN_LEVEL_DB, MAX_LEVEL_DB))
     return song.with_layer(replace(layer, level_db=round(level, 1)))
+
+
+def one_shot(clip: Clip, sample: Sample, tuned: bool) -> Clip:
+    """A whole sample as notes play it: left alone, and in tune where they have pitches."""
+    return replace(clip, fit="alone", semitones=round(-cents_off(sample) / 100.0, 3) + 0.0 if tuned else 0.0)
 
 
 def octave_at(root: int) -> int:
@@ -427,7 +430,8 @@ class ExchangeSample:
         song = with_sample(song, sample)
         clip = clip_for(song, sample, layer.family)
         if layer.sound_key not in (BEAT, PART):
-            clip = replace(clip, fit="alone", semitones=0.0)
+            clip = one_shot(clip, sample, layer.sound_key == NOTE)
+            layer = replace(layer, octave=octave_at(clip.root)) if layer.sound_key == NOTE else layer
         named = layer.name == layer.clips[0].sample or any(s.name == layer.name for s in song.samples)
         rest = replace(song, layers=tuple(x for x in song.layers if x.id != layer.id))
         name = free_layer_name(rest, clean_name(sample.name)) if named else layer.name

@@ -5,13 +5,20 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from escalera.core.bench.sample_fit import PERCUSSIVE, clip_for
+from escalera.core.bench.sample_fit import PERCUSSIVE, cents_off, clip_for, root_of
 from escalera.core.document.devices import StackPart
 from escalera.core.document.limits import MAX_STACK
 from escalera.core.document.recordings import Clip, Sample
 from escalera.core.document.song import Layer, Section, Song, each_body
 from escalera.core.edits.edit import edit, layer_of
-from escalera.core.edits.recording_edits import ExchangeSample, clip_pattern, octave_at, sample_from, with_sample
+from escalera.core.edits.recording_edits import (
+    ExchangeSample,
+    clip_pattern,
+    octave_at,
+    one_shot,
+    sample_from,
+    with_sample,
+)
 from escalera.core.edits.sound_edits import not_printed
 from escalera.core.palette.recorded_sounds import BEAT, NOTE, PART, hit_key
 from escalera.core.palette.sounds import DRUM_SOUND
@@ -37,7 +44,7 @@ class StackSample:
             raise EditError(f"{layer.name} glides and is one voice. Lay the sample in as a layer of its own.")
         if len(layer.stack) >= MAX_STACK:
             raise EditError(f"{layer.name} has {MAX_STACK} stacked sounds, and no more fit. Take one out first.")
-        part = StackPart(song.next_id, _stacked_key(layer), clip=_one_shot(song, sample, layer))
+        part = StackPart(song.next_id, _stacked_key(layer), clip=_as_notes_play_it(song, sample, layer))
         song = with_sample(song, sample)
         return replace(song.with_layer(replace(layer, stack=(*layer.stack, part))), next_id=song.next_id + 1)
 
@@ -50,12 +57,10 @@ def _stacked_key(layer: Layer) -> str:
     return hit_key(drum) if layer.sound.is_drum else NOTE
 
 
-def _one_shot(song: Song, sample: Sample, layer: Layer) -> Clip:
+def _as_notes_play_it(song: Song, sample: Sample, layer: Layer) -> Clip:
     """A whole sample as a layer's notes play it: drums at its own pitch, others in tune with it at its root."""
-    clip = replace(clip_for(song, sample, layer.family), fit="alone")
-    if layer.sound.is_drum:
-        return replace(clip, semitones=0.0, root=layer.sound.drum_note)
-    return clip
+    clip = one_shot(clip_for(song, sample, layer.family), sample, not layer.sound.is_drum)
+    return replace(clip, root=layer.sound.drum_note) if layer.sound.is_drum else clip
 
 
 @edit("play_sample", "layers notes placements options")
@@ -71,7 +76,7 @@ class PlaySample:
             return ExchangeSample(self.layer_id, self.sample).apply(song)
         not_printed(layer)
         as_notes = sample.kind == "hit"
-        clip = _one_shot(song, sample, layer) if as_notes else clip_for(song, sample, layer.family)
+        clip = _as_notes_play_it(song, sample, layer) if as_notes else clip_for(song, sample, layer.family)
         key = _stacked_key(layer) if as_notes else BEAT if layer.family in PERCUSSIVE else PART
         octave = octave_at(clip.root) if key == NOTE else 0
         changed = replace(
@@ -116,10 +121,25 @@ class RenewSample:
         song = replace(song, samples=tuple(sample if s.content == sample.content else s for s in song.samples))
         for layer_id in whole:
             song = ExchangeSample(layer_id, self.sample).apply(song)
-        return song
+        return replace(song, layers=tuple(_at_new_root(x, old, sample) for x in song.layers))
 
     def summary(self, song: Song) -> str:
         return f"{shown(self.sample.get('name', ''))} read as it was corrected"
+
+
+def _at_new_root(layer: Layer, old: Sample, new: Sample) -> Layer:
+    """A layer whose notes played a sample at the root that was read, at the corrected one."""
+    if layer.sound_key != NOTE:
+        return layer
+    tuned = round((cents_off(old) - cents_off(new)) / 100.0, 3)
+    clips = tuple(
+        replace(c, root=root_of(new), semitones=round(c.semitones + tuned, 3))
+        if c.sample == new.content and c.root == root_of(old)
+        else c
+        for c in layer.clips
+    )
+    moved = clips[0].root != layer.clips[0].root
+    return replace(layer, clips=clips, octave=octave_at(clips[0].root) if moved else layer.octave)
 
 
 def _fresh(song: Song, sample: Sample, layer: Layer) -> Clip:
