@@ -96,7 +96,7 @@ def align(song: Traces, recording: Traces, bars_s: Floats, section_bars: frozens
     """Where the bars of a song lie in a recording. `bars_s` (bars + 1,) are the seconds of its bars in its own sound,
     `section_bars` those that begin a section, from 0: there bars are left out or put in sooner than elsewhere."""
     edges = np.rint(bars_s / HOP_S).astype(int)
-    scores = np.stack([_likeness(song, recording, a, b) for a, b in zip(edges, edges[1:])])
+    scores = np.stack([_likeness(song, recording, a, b).astype(np.float32) for a, b in zip(edges, edges[1:])])
     path, added = _best_path(scores, np.diff(edges), section_bars)
     likeness = np.array([scores[i, k] if k >= 0 else 0.0 for i, k in enumerate(path)])
     starts, offset, drift = _straightened(bars_s, _refined(song, recording, bars_s, path), added)
@@ -132,7 +132,7 @@ def _correlated(part: Floats, whole: Floats) -> Floats:
 
 
 def _best_path(
-    scores: Floats, lengths: NDArray[np.int64], section_bars: frozenset[int]
+    scores: NDArray[np.float32], lengths: NDArray[np.int64], section_bars: frozenset[int]
 ) -> tuple[list[int], dict[int, int]]:
     """The hop at which every bar begins (-1 where it is missing) with the best sum of likenesses over LEAST, jumps paid for;
     and before which bars how many others were found."""

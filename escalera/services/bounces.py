@@ -34,6 +34,7 @@ from escalera.store.database import Database
 from escalera.store.models import BounceRow
 
 MOST = 60  # bounces of a song
+MOST_TIMES = 2.5  # as long as the song a mix may be, and a minute
 BLOCK = 10 * RATE_HZ
 SILENT_LUFS = -120.0
 NEAR_S = 0.01
@@ -178,6 +179,10 @@ def read_mix(
     tell(0.6)
     other = read_frames(iter_blocks(read))
     tell(0.75)
+    if other.seconds > MOST_TIMES * bars[-1] + 60.0:
+        raise InputError(
+            f"{name} lasts {other.seconds:.0f} s, and the song {bars[-1]:.0f} s: it is taken for something else. Cut it to one song first."
+        )
     starts = np.cumsum([0, *(s.bars for s in song.sections)])[:-1]
     found = align(traces_of(own), traces_of(other), bars, frozenset(starts.tolist()))
     if not found.found:

@@ -97,6 +97,12 @@ def test_what_is_not_this_song_is_said(rendering, name):
         read_mix(SONG, rendering, name, of(audio))
 
 
+def test_what_lasts_far_longer_than_the_song_is_refused(rendering):
+    long = np.tile(loop("drums", 120.0, 4)[0], (1, 20))
+    with pytest.raises(InputError, match="160 s, and the song 32 s"):
+        read_mix(SONG, rendering, "A whole set", of(long))
+
+
 def heard(section, energy, points=(1.0,) * 9, bands=(-30.0,) * 6):
     return SectionHeard(section.id, section.name, energy, (energy,) * section.bars, -14.0, 0.2, points, bands)
 
