@@ -5,13 +5,17 @@ VENV := .venv
 BIN := $(VENV)/bin
 export NUMBA_CACHE_DIR := $(CURDIR)/$(VENV)/numba-cache
 
-.PHONY: install demo test lint format texts bench fuzz vendor clean
+.PHONY: install demo test lint lint-python lint-front format texts bench fuzz vendor clean
 
-install: $(VENV)/.installed
+install: $(VENV)/.warmed
 
 $(VENV)/.installed: pyproject.toml constraints.txt
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
 	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e .
+	touch $@
+
+# kernels and pages compiled once, so that nothing waits for them later
+$(VENV)/.warmed: $(VENV)/.installed
 	$(BIN)/escalera warm
 	touch $@
 
@@ -22,7 +26,9 @@ $(VENV)/.tested: $(VENV)/.installed
 demo: install
 	$(BIN)/escalera demo --port $(PORT)
 
-test: $(VENV)/.tested lint
+# what is compiled and what is read side by side: neither needs the other
+test: $(VENV)/.tested
+	$(MAKE) -j2 $(VENV)/.warmed lint
 	sh tools/find-chromium
 	$(BIN)/pytest
 
@@ -31,10 +37,14 @@ $(VENV)/.front: $(VENV)/.tested tools/front/package-lock.json
 	touch $@
 
 # what can be read without running the program: Python, templates, styles, scripts
-lint: $(VENV)/.front
+lint: lint-python lint-front
+
+lint-python: $(VENV)/.tested
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check --quiet .
 	$(BIN)/mypy
+
+lint-front: $(VENV)/.front
 	$(BIN)/djlint escalera/web/templates --check --quiet
 	$(BIN)/djlint escalera/web/templates --lint --quiet
 	tools/front/node_modules/.bin/biome ci --config-path=tools/front --log-level=error escalera/web/static
@@ -47,7 +57,7 @@ format: $(VENV)/.front
 	-$(BIN)/djlint escalera/web/templates --reformat --quiet
 	tools/front/node_modules/.bin/biome check --write --config-path=tools/front --log-level=error escalera/web/static
 
-$(VENV)/.benched: $(VENV)/.installed
+$(VENV)/.benched: $(VENV)/.warmed
 	$(BIN)/pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[bench]'
 	touch $@
 
