@@ -10,6 +10,7 @@ import pytest
 from escalera.core.bench.bass_faults import bass_faults
 from escalera.core.bench.sample_fit import along_chords
 from escalera.core.commands import COMMANDS as EDITS
+from escalera.core.document.song import Song
 from escalera.core.palette.sound_words import sound_for
 from escalera.core.reading.events import CLIP_OF, START, layer_events
 from escalera.core.reading.groove_reading import groove_beat
@@ -300,6 +301,9 @@ def test_recordings_of_one_performance_are_a_family(studio, tmp_path):
     with pytest.raises(EditError, match="No other recording"):
         studio.command(song_id, head.revision_id, {"kind": "lay_family", "sample_id": str(by_name["Lone loop"])})
     fields = {"kind": "lay_family", "sample_id": str(by_name[NAMES[0]])}
+    empty = studio.add_song(Song(), "Empty")
+    with pytest.raises(EditError, match="no sections yet"):
+        studio.command(empty, studio.head(empty).revision_id, fields)
     song = studio.command(song_id, head.revision_id, fields).head.song
     layer = next(x for x in song.layers if x.clips)
     for section_id, part in ((V, "verse"), (C, "alternate")):

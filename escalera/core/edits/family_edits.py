@@ -9,7 +9,7 @@ from escalera.core.bench.sample_fit import clip_for, tempo_of
 from escalera.core.document.limits import MAX_LAYERS, MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.document.names import clean_name
 from escalera.core.document.recordings import QUARTER_TICKS, Clip, Sample
-from escalera.core.document.song import Ids, Layer, Placement, Section, Song, on_all_bodies
+from escalera.core.document.song import Layer, Placement, Section, Song, on_all_bodies
 from escalera.core.edits.edit import edit
 from escalera.core.edits.layer_edits import free_layer_name, in_family_order, seed_of
 from escalera.core.edits.recording_edits import (
@@ -57,6 +57,8 @@ class LayFamily:
 
     def apply(self, song: Song) -> Song:
         samples = _samples(self.members)
+        if not song.sections:
+            raise EditError("The song has no sections yet, so that there is no form to lay it over. Add some first.")
         if len(song.layers) >= MAX_LAYERS:
             raise EditError(f"The song has {MAX_LAYERS} layers, and no more fit. Remove one that plays nowhere.")
         song, laid, ending = _as_layer(song, self.name, samples)
@@ -133,14 +135,13 @@ def _ending(clip: Clip, sample: Sample, own_tempo: float, song_tempo: float) -> 
 
 def _laid_in(song: Song, laid: _Laid, section: Section, at_end: str) -> Song:
     """One section with the loop that suits its role, and its fill or ending."""
-    bar, ids = song.metre.bar_ticks, Ids(song.next_id)
+    bar = song.metre.bar_ticks
     end = section_bar_ticks(section, song.metre)[-1]
     role = "chorus" if section.role in LIKE_CHORUS else "intro" if section.role in LIKE_INTRO else ""
     part = next(p for p in (*WANTED[role], *MEMBERS) if p in laid.clips and p not in ("fill", "ending"))
     close = min(end, laid.ticks(at_end, bar)) if at_end else 0
     begins = (end - close) // QUARTER_TICKS * QUARTER_TICKS if close else end
     repeats = "alternate" if part == "verse" and "alternate" in laid.clips else ""
-    song = replace(song, next_id=ids.next_id)
     rows = [(part, begins, 0)] if begins > 0 else []
     for what, until, start in [*rows, *([(at_end, end, begins)] if close else [])]:
         song, pattern_id = add_pattern(
