@@ -21,7 +21,7 @@ MOST_FILES = 500
 
 
 @dataclass(frozen=True, slots=True)
-class _Seen:
+class _FileState:
     size: int
     written_at: float
 
@@ -33,8 +33,8 @@ class FolderWatch(Thread):
         super().__init__(name="watch", daemon=True)
         self._studio, self._folder = studio, folder
         self._ended = Event()
-        self._before: dict[str, _Seen] = {}
-        self._read: dict[str, _Seen] = {}
+        self._before: dict[str, _FileState] = {}
+        self._read: dict[str, _FileState] = {}
 
     def run(self) -> None:
         self._read = self._files()  # what lies there already is no newer file
@@ -55,8 +55,8 @@ class FolderWatch(Thread):
         self._before = now
         return found
 
-    def _files(self) -> dict[str, _Seen]:
-        found: dict[str, _Seen] = {}
+    def _files(self) -> dict[str, _FileState]:
+        found: dict[str, _FileState] = {}
         try:
             with os.scandir(self._folder) as entries:
                 for entry in entries:
@@ -66,7 +66,7 @@ class FolderWatch(Thread):
                         and entry.name.lower().endswith(SUFFIXES)
                     ):
                         state = entry.stat(follow_symlinks=False)
-                        found[entry.name] = _Seen(state.st_size, state.st_mtime)
+                        found[entry.name] = _FileState(state.st_size, state.st_mtime)
         except OSError as error:
             LOG.warning("the watched folder cannot be read: %s", error)
         return found
