@@ -6,11 +6,13 @@ import json
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import TypeAdapter
+from sqlalchemy.orm import Session
 
 from escalera.cleaning import clean_line
 from escalera.core.bounce_judgement import BounceReading, SectionHeard
@@ -104,17 +106,18 @@ class Bounces:
     def remove(self, song_id: int, bounce_id: int) -> str:
         """Take a bounce away; its recording stays in the library. Returns its name. Raises NotFound."""
         with self._database.write() as session:
-            row = shelf.row_of(session, bounce_id)
-            if row.song_id != song_id:
-                raise NotFound("This bounce belongs to another song. Load the page again.")
+            name = _row_of_song(session, song_id, bounce_id).name
             shelf.remove(session, bounce_id)
-            return row.name
+            return name
 
     def set_note(self, song_id: int, bounce_id: int, note: str) -> None:
         with self._database.write() as session:
-            row = shelf.row_of(session, bounce_id)
-            if row.song_id == song_id:
-                row.note = clean_line(note)[:300]
+            _row_of_song(session, song_id, bounce_id).note = clean_line(note)[:300]
+
+    def need(self, song_id: int, bounce_id: int) -> None:
+        """Raises NotFound where a song has no such bounce."""
+        with self._database.read() as session:
+            _row_of_song(session, song_id, bounce_id)
 
     def forget(self, song_id: int) -> None:
         """A song is gone for good, and its bounces with it."""
@@ -138,13 +141,24 @@ class Bounces:
             row.report, row.trouble, row.form = report, trouble[:400], form_of(song)
 
 
+def _row_of_song(session: Session, song_id: int, bounce_id: int) -> BounceRow:
+    row = shelf.row_of(session, bounce_id)
+    if row.song_id != song_id:
+        raise NotFound("This bounce belongs to another song. Load the page again.")
+    return row
+
+
+@lru_cache(maxsize=64)  # every look at the stair asks for it
+def _parsed(report: str) -> BounceReading | None:
+    try:
+        found: BounceReading = _READING.validate_python(json.loads(report))
+    except ValueError:
+        return None
+    return found
+
+
 def _bounce(row: BounceRow, form: str) -> Bounce:
-    reading = None
-    if row.report:
-        try:
-            reading = _READING.validate_python(json.loads(row.report))
-        except ValueError:
-            reading = None
+    reading = _parsed(row.report)
     return Bounce(row.id, row.content, row.name, row.note, row.made_at, reading, row.trouble, row.form in ("", form))
 
 

@@ -189,11 +189,18 @@ class Samples:
 
     def family(self, sample_id: int) -> Family | None:
         """The recordings of one performance that a sample belongs to; None where it stands alone."""
-        return family_with(self.cards(), self.card(sample_id))
+        cards = self._bare_cards()
+        card = next((c for c in cards if c.id == sample_id), None)
+        return family_with(cards, card) if card else None
 
-    def fill_near(self, tempo_bpm: float, but: str) -> SampleCard | None:
-        """The fill whose tempo is nearest to one, half and double alike; `but` is the content of what is to be filled."""
-        fills = [c for c in self.cards() if c.kind == "fill" and c.content != but]
+    def _bare_cards(self) -> list[SampleCard]:
+        """All cards without where they are used, which takes longest to find out."""
+        with self._database.read() as session:
+            return shelf.all_cards(session, {})
+
+    def fill_near(self, tempo_bpm: float) -> SampleCard | None:
+        """The fill whose tempo is nearest to one, half and double alike; None where there is no fill."""
+        fills = [c for c in self._bare_cards() if c.kind == "fill"]
         octaves = {c.id: log2((c.tempo_bpm or tempo_bpm) / tempo_bpm) for c in fills}
         return min(fills, key=lambda c: abs(octaves[c.id] - round(octaves[c.id])), default=None)
 

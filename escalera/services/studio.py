@@ -268,6 +268,7 @@ class Studio:
 
     def read_bounce(self, song_id: int, bounce_id: int) -> None:
         """Let a worker lay a bounce over the song as it is now."""
+        self.bounces.need(song_id, bounce_id)
         head = self.head(song_id)
         self.jobs.start(BOUNCE, song_id, head.revision_id, {"bounce": bounce_id}, "Reading a bounce")
 

@@ -15,7 +15,6 @@ from escalera.core.document.song import Layer, Section, Song
 from escalera.core.edits.recording_edits import usual_family
 from escalera.core.energy.model import section_energy
 from escalera.core.reading.timeline import timeline
-from escalera.core.samples.families import family_with
 from escalera.core.samples.finding import SORTS, WAYS, SampleCard, SampleWish
 from escalera.core.samples.licences import LICENCES
 from escalera.core.samples.reading import KINDS, SampleReading, bars_of
@@ -170,7 +169,7 @@ class Detail:
     @cached_property
     def family_parts(self) -> tuple[str, ...]:
         """The parts of the form that the recordings of its performance play; none where it stands alone."""
-        family = family_with(self.samples.cards(), self.card)
+        family = self.samples.family(self.card.id) if self.song else None
         return tuple(dict.fromkeys(m.part for m in family.members)) if family else ()
 
     @property

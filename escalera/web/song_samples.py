@@ -49,7 +49,7 @@ def context(view: SampleView) -> dict[str, Any]:
     return {
         **library_page.context(view.wall), "view": view, "song": view.song, "head": view.head, "place": "samples",
         "clips": view.clips, "slice": number_of("slice"), "families": FAMILIES, "drums": tuple(DRUM_SOUND), "songs": {}, "uses": USES,
-        "fill": studio().samples.fill_near(view.song.tempo_bpm, "") if view.clips and view.clips.short else None,
+        "fill": studio().samples.fill_near(view.song.tempo_bpm) if view.clips and view.clips.short else None,
     }  # fmt: skip
 
 
@@ -157,7 +157,7 @@ def keep_what_was_heard(song_id: int) -> ResponseReturnValue:
 def mend(song_id: int, revision_id: int, section_id: int) -> ResponseReturnValue:
     """A section with a clip brought onto whole bars in one of the ways."""
     song, way, layer_id = studio().state(song_id, revision_id), request.args.get("way", ""), number_of("layer")
-    fill = studio().samples.fill_near(song.tempo_bpm, "") if way == "fill" else None
+    fill = studio().samples.fill_near(song.tempo_bpm) if way == "fill" else None
     sample = studio().samples.sample(fill.id) if fill else None
     song = mended(song, layer_id, number_of("clip"), way, sample)
     return _heard_once(in_song_wav(studio().rendering, song, section_id))

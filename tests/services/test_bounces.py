@@ -143,8 +143,9 @@ def test_a_bounce_is_kept_read_in_the_background_and_goes_with_its_song(studio, 
     assert not studio.bounces.of_song(song_id, longer)[0].fresh
     studio.samples.remove(id)
     assert list(studio.samples.folder.glob("*.flac")), "its audio stays while the bounce needs it"
-    with pytest.raises(NotFound, match="another song"):
-        studio.bounces.remove(song_id + 1, bounce_id)
+    for act in (studio.bounces.remove, studio.read_bounce):
+        with pytest.raises(NotFound, match="another song"):
+            act(song_id + 1, bounce_id)
     studio.set_deleted(song_id, True)
     studio.erase(song_id)
     assert not studio.bounces.of_song(song_id, SONG) and not list(studio.samples.folder.glob("*.flac"))
