@@ -23,7 +23,7 @@ MAY = {
 # the rooms of the core, each of which may import those before it
 CORE_ORDER = (
     "time", "theory", "performance", "palette", "rhythm", "lines", "samples", "document", "reading", "joins", "energy", "bench", "edits", "moves", "validation", "checks", "layout",
-    "ideas", "commands",
+    "ideas", "study", "commands",
 )  # fmt: skip
 FOUNDATIONS = {"cleaning", "errors", "settings", ""}
 BARRED = {

@@ -132,4 +132,44 @@ def bounce(song: str, audio: Path, as_json: bool) -> None:
         )
 
 
-COMMANDS = (read, fit, samples, bounce)
+@click.command("study")
+@click.argument("audio", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@click.option("--json", "as_json", is_flag=True)
+def study_track(audio: Path, as_json: bool) -> None:
+    """Take a finished track apart: tempo, beats, key, chords, sections with bars, energy bar by bar."""
+    from escalera.core.study.heard_track import Given
+    from escalera.services.studies import study_report
+    from escalera.sound.recording_files import library
+
+    with studio() as opened, progress("Reading") as tell, tempfile.TemporaryDirectory(dir=opened.folder) as folder:
+        kept = opened.samples.reader.read(audio, Path(folder))
+        library.add_folder(Path(folder))
+        try:
+            reading = opened.studies.read_content(kept.content, audio.name, Given(), tell, lambda: True)
+        finally:
+            library.remove_folder(Path(folder))
+    found = study_report(reading)
+    if as_json:
+        click.echo(json.dumps(found))
+        return
+    if found["tempo_bpm"] is not None:
+        click.echo(
+            f"{found['tempo_bpm']:.4g} bpm ({found['tempo_confidence']:.0%} sure), {found['metre']}, bar 1 at {found['first_downbeat_s']:.3f} s"
+        )
+    if found["key"] is not None:
+        click.echo(f"{found['key']} ({found['key_confidence']:.0%} sure), tuned {found['tuning_cents']:+.0f} cents")
+    for s, read_ in zip(found["sections"], reading.sections):
+        chords = " ".join(
+            c.chord
+            for c in reading.chords
+            if reading.section_of((c.beat - reading.before) // reading.beats_a_bar) == reading.sections.index(read_)
+        )
+        energy = sum(b.energy for b in reading.bars[read_.first_bar : read_.first_bar + read_.bars]) / max(
+            1, read_.bars
+        )
+        click.echo(f"bar {s['first_bar']}, {s['bars']} bars: {s['name']} ({read_.role}), energy {energy:.1f}, {chords}")
+    for line in found["said"]:
+        click.echo(line)
+
+
+COMMANDS = (read, fit, samples, bounce, study_track)

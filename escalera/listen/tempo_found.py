@@ -59,7 +59,7 @@ def strength(frames: Frames) -> Floats:
     flux = frames.flux.copy()
     if len(flux) < 3:
         return np.zeros(len(flux))
-    rise = _low_rise(frames)
+    rise = low_rise(frames)
     audible = 10.0 * np.log10(frames.power.sum(axis=1) + 1e-9)
     gate = np.clip((audible - audible.max() + 45.0) / 15.0, 0.0, 1.0)
     env = (flux + 0.12 * rise) * gate
@@ -71,7 +71,7 @@ def strength(frames: Frames) -> Floats:
     return found
 
 
-def _low_rise(frames: Frames) -> Floats:
+def low_rise(frames: Frames) -> Floats:
     """How much the low zone rises into every frame, in dB, shape (n,)."""
     low = 10.0 * np.log10(frames.zones[:, 0] + 1e-7)
     return np.maximum(low - np.concatenate((low[:2], low[:-2])), 0.0)
@@ -152,7 +152,7 @@ def find_tempo(frames: Frames, env: Floats, onsets: tuple[Onset, ...], changes: 
     if (len(starts) < FEWEST_ONSETS and changes is None) or frames.seconds < 0.9:
         return Tempo()
     part = Recurrence(env[: int(HEARD_S * FRAMES_A_SECOND)])
-    low = Recurrence(_low_rise(frames)[: len(part.env)])
+    low = Recurrence(low_rise(frames)[: len(part.env)])
     bpm = np.geomspace(SLOWEST_BPM, FASTEST_BPM, 420)
     turns = None if changes is None else Recurrence(changes[: len(part.env)])
     score = _scores(part, turns, bpm, frames.seconds, len(starts) / frames.seconds)

@@ -12,22 +12,12 @@ from escalera.core.performance.key_from_chords import KeyFound, find_mode, weigh
 from escalera.core.performance.played import Played
 from escalera.core.theory.keys import key_text
 from escalera.core.time.metre import Metre
-from escalera.listen.frames import RATE_HZ, TONE_HOP, TONE_WINDOW, Audio, Frames
+from escalera.listen.beat_tones import CONCERT_HZ, TONE_MIDDLE_S, TONE_S, beat_tones
+from escalera.listen.frames import RATE_HZ, Audio, Frames
 
-TONE_S = TONE_HOP / RATE_HZ
-CONCERT_HZ = 440.0
-TONE_MIDDLE_S = TONE_WINDOW / RATE_HZ / 2
 TONAL = 0.46  # agreement of partials on one tuning, from which there is a key
 SHORTEST_BEAT_S = 0.4
-DEEP = 46  # below that MIDI pitch what sounds in nearly every beat is taken for a kick
 NEAR_ROWS = 4  # tenths of a second before and after a change
-OVERTONES = (
-    (12, 0.3),
-    (19, 0.35),
-    (24, 0.15),
-    (28, 0.25),
-    (34, 0.12),
-)  # semitones above a tone, and how loud they usually are
 Floats = NDArray[np.float64]
 
 
@@ -71,7 +61,7 @@ def read_tones(frames: Frames, beat_s: float, beats_a_bar: int, downbeat_s: floa
     cents, agreed = tuning_of(frames)
     if cents is None or agreed < TONAL:
         return Tones()
-    beats, metre = _beats(frames, cents, beat_s, beats_a_bar, downbeat_s), Metre(beats_a_bar, 4)
+    beats, metre = _steady_beats(frames, cents, beat_s, beats_a_bar, downbeat_s), Metre(beats_a_bar, 4)
     played = Played((), (), (metre,) * (int(beats.bars[-1]) + 1))
     found = _mode(read_chords(played, beats), beats)
     if found is not None:  # chords are read once more in the key they gave
@@ -83,10 +73,11 @@ def read_tones(frames: Frames, beat_s: float, beats_a_bar: int, downbeat_s: floa
     return Tones(key_text(found.key), round(sure, 2), round(cents, 1))
 
 
-def changes_of(frames: Frames) -> Floats | None:
-    """How much the pitch classes change in every frame of 10 ms, shape (n,), its largest 1; None for what has no tones."""
+def changes_of(frames: Frames, least: float = TONAL) -> Floats | None:
+    """How much the pitch classes change in every frame of 10 ms, shape (n,), its largest 1; None for what has no tones, whose
+    partials agree less than `least` on a tuning."""
     cents, agreed = tuning_of(frames)
-    if cents is None or agreed < TONAL:
+    if cents is None or agreed < least:
         return None
     count = max(1, int(np.ceil(frames.seconds / TONE_S)))
     rows = frames.partials
@@ -118,42 +109,12 @@ def _mode(chords: list[ReadChord], beats: Beats) -> KeyFound | None:
     return find_mode(chords, [(b - a) / 960 for a, b in zip(edges, edges[1:])], weights_of(beats))
 
 
-def _beats(frames: Frames, cents: float, beat_s: float, beats_a_bar: int, downbeat_s: float) -> Beats:
-    """What sounds in every beat, from partials: pitch classes with overtones taken off, and what lies lowest."""
+def _steady_beats(frames: Frames, cents: float, beat_s: float, beats_a_bar: int, downbeat_s: float) -> Beats:
+    """What sounds in every beat of a steady tempo."""
     while beat_s < SHORTEST_BEAT_S:
         beat_s *= 2
     count = max(1, round((frames.seconds - downbeat_s) / beat_s))
-    rows = frames.partials
-    at = np.floor((rows[:, 0] * TONE_S + TONE_MIDDLE_S - downbeat_s) / beat_s).astype(int)
-    semitones = 69.0 + 12.0 * np.log2(rows[:, 1] / CONCERT_HZ) - cents / 100.0
-    pitch = np.rint(semitones).astype(int)
-    good = (at >= 0) & (at < count) & (np.abs(semitones - pitch) < 0.35) & (pitch >= 24) & (pitch < 108)
-    power = np.zeros((count, 128))
-    np.add.at(power, (at[good], pitch[good]), rows[good, 2])
-    standing = np.percentile(power[:, :DEEP], 25, axis=0)
-    power[:, :DEEP] = np.maximum(power[:, :DEEP] - 1.5 * standing, 0.0)  # a kick's own pitch stands under every chord
-    loud = np.sqrt(power / max(float(power.max()), 1e-12))
-    pure = loud.copy()
-    for semis, usual in OVERTONES:
-        pure[:, semis:] -= usual * loud[:, :-semis]
-    pure = np.maximum(pure, 0.0)
-    pure[:, :28] *= 0.3
-    weights = np.zeros((count, 12))
-    for c in range(12):
-        weights[:, c] = pure[:, c::12].sum(axis=1)
-    lows = np.where(loud > 0.2 * loud.max(axis=1, keepdims=True), loud, 0.0)[:, :76]
-    there = lows.any(axis=1)
-    lowest = np.where(there, (lows > 0).argmax(axis=1), -1)
-    share = np.where(there, np.where(lowest < 55, 0.9, 0.35), 0.0)
-    places = np.arange(count) % beats_a_bar
-    return Beats(
-        weights,
-        np.where(there, lowest % 12, -1),
-        share,
-        np.arange(count) // beats_a_bar,
-        places,
-        np.arange(count) * 960,
-    )
+    return beat_tones(frames, cents, np.asarray(downbeat_s + beat_s * np.arange(count + 1), np.float64), beats_a_bar)
 
 
 def settled_pitch(audio: Audio) -> Pitch:

@@ -40,9 +40,9 @@ class Standing:
 class Arrivals:
     """What is being brought in. `limit_mb` is the largest file."""
 
-    def __init__(self, folder: Path, samples: Samples, limit_mb: int, is_bounce: Callable[[int, int], object]):
+    def __init__(self, folder: Path, samples: Samples, limit_mb: int, arrived: Callable[[dict[str, int], int], object]):
         self._folder, self._samples, self._limit = folder, samples, limit_mb * MB
-        self._is_bounce = is_bounce  # told the song and the sample of a file that was brought in as a bounce
+        self._arrived = arrived  # told as what a file was brought in, and its sample
         self._lock = Lock()
 
     def _file(self, token: str, ending: str) -> Path:
@@ -50,8 +50,9 @@ class Arrivals:
             raise NotFound("This file is not on its way any more. Bring it in again.")
         return self._folder / f"{token}.{ending}"
 
-    def begin(self, name: str, size: int, bounce_of: int = 0) -> str:
-        """Announce a file; its token is the name its pieces go under. `bounce_of` is the song whose mix it is. Raises InputError."""
+    def begin(self, name: str, size: int, said: dict[str, int] | None = None) -> str:
+        """Announce a file; its token is the name its pieces go under. `said` tells as what it comes: `bounce_of` a song, as a `study`.
+        Raises InputError."""
         name = clean_line(name.replace("\\", "/").rsplit("/", 1)[-1])[:200] or "recording"
         if not name.lower().endswith(SUFFIXES):
             raise InputError(f"{name} has no ending of a recording. Bring in WAV, AIFF, FLAC, Ogg, Opus or MP3.")
@@ -64,7 +65,7 @@ class Arrivals:
         if len(list(self._folder.glob("*.json"))) > MOST_WAITING:
             raise InputError(f"{MOST_WAITING:,} files are on their way. Wait until some of them are read.")
         token = secrets.token_urlsafe(12)
-        self._file(token, "json").write_text(json.dumps({"name": name, "size": size, "bounce_of": bounce_of}))
+        self._file(token, "json").write_text(json.dumps({"name": name, "size": size, "said": said or {}}))
         self._file(token, "part").touch()
         return token
 
@@ -123,15 +124,14 @@ class Arrivals:
         told = file.with_suffix(".json")
         try:
             said = json.loads(told.read_text())
-            name, song_id = str(said["name"]), int(said.get("bounce_of", 0))
-        except (OSError, ValueError, KeyError):
-            name, song_id = "recording", 0
+            name, comes_as = str(said["name"]), {str(k): int(v) for k, v in said.get("said", {}).items()}
+        except (OSError, ValueError, KeyError, AttributeError):
+            name, comes_as = "recording", {}
         line: dict[str, Any] = {"name": name}
         try:
             id, known = self._samples.add_file(file, name)
             line |= {"state": "known" if known else "in", "id": id}
-            if song_id:
-                self._is_bounce(song_id, id)
+            self._arrived(comes_as, id)
         except EscaleraError as error:
             line |= {"state": "refused", "why": str(error)}
         except OSError as error:

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from escalera.services.exporting import Options, export
+from escalera.services.finished_tracks import add_finished_track
 from escalera.services.jobs import Result, Tell, Wanted, Work
 from escalera.services.stand_in_mix import add_stand_in
 from escalera.store.job_store import Job
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
 
 BRING_IN, OWN_SAMPLES, ADOPT, BOUNCE = "bring in", "own samples", "samples of a project", "bounce"
 MADE_UP = "made-up mix"
+STUDY, MADE_UP_TRACK = "study", "made-up track"
 
 
 def job_kinds(studio: Studio) -> dict[str, Work]:
@@ -37,6 +39,18 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
         song = studio.state(job.song_id, job.revision_id)
         return _told(folder, f"{studio.samples.adopt(song.samples, wanted)} samples of the project are in the library.")
 
+    return {
+        "export": exported,
+        BRING_IN: brought_in,
+        OWN_SAMPLES: own_made,
+        ADOPT: adopted,
+        **_of_music_elsewhere(studio),
+    }
+
+
+def _of_music_elsewhere(studio: Studio) -> dict[str, Work]:
+    """Work on mixes and tracks that were made elsewhere."""
+
     def bounced(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
         song = studio.state(job.song_id, job.revision_id)
         studio.bounces.read(int(job.options["bounce"]), song, tell, wanted)
@@ -46,14 +60,15 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
         add_stand_in(studio, job.song_id, studio.state(job.song_id, job.revision_id), tell, wanted)
         return _told(folder, "A made-up mix was brought in.")
 
-    return {
-        MADE_UP: made_up,
-        ADOPT: adopted,
-        BOUNCE: bounced,
-        "export": exported,
-        BRING_IN: brought_in,
-        OWN_SAMPLES: own_made,
-    }
+    def studied(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        studio.studies.read(int(job.options["study"]), tell, wanted)
+        return _told(folder, "The track was read.")
+
+    def track_made_up(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        add_finished_track(studio, int(job.options["track"]), tell, wanted)
+        return _told(folder, "A made-up track was brought in.")
+
+    return {BOUNCE: bounced, MADE_UP: made_up, STUDY: studied, MADE_UP_TRACK: track_made_up}
 
 
 def _told(folder: Path, words: str) -> Result:

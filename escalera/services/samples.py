@@ -34,6 +34,7 @@ from escalera.store import sample_store as shelf
 from escalera.store.database import Database
 from escalera.store.models import SampleRow, WantedRow
 from escalera.store.repository import unpacked
+from escalera.store.study_store import studied_contents
 
 MAX_SAMPLES = 20_000
 MB = 1_000_000
@@ -284,6 +285,7 @@ class Samples:
             name, content = row.name, row.content
             shelf.remove(session, sample_id)
             named = shelf.named_anywhere(session, unpacked) | bounce_store.contents(session)
+            named |= studied_contents(session)
         if content not in named:
             (self.folder / f"{content}.flac").unlink(missing_ok=True)
         library.changed()
@@ -293,7 +295,7 @@ class Samples:
         """Clear away audio that neither the library nor any state of a song names; how many files."""
         with self._database.read() as session:
             kept = {c.content for c in shelf.all_cards(session, {})} | shelf.named_anywhere(session, unpacked)
-            kept |= bounce_store.contents(session)
+            kept |= bounce_store.contents(session) | studied_contents(session)
         gone = [f for f in self.folder.glob("*.flac") if f.stem not in kept and not f.name.startswith(".")]
         for file in gone:
             file.unlink(missing_ok=True)

@@ -23,13 +23,14 @@ from escalera.services.audition import audition_song
 from escalera.services.bounces import Bounces
 from escalera.services.commands import note_done, read_edits
 from escalera.services.idea_service import Ideas
-from escalera.services.job_kinds import ADOPT, BOUNCE, BRING_IN, MADE_UP, OWN_SAMPLES, job_kinds
+from escalera.services.job_kinds import ADOPT, BOUNCE, BRING_IN, MADE_UP, MADE_UP_TRACK, OWN_SAMPLES, STUDY, job_kinds
 from escalera.services.jobs import Jobs, Worker
 from escalera.services.logs import LOG
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.pure_work import Board, SectionHelp
 from escalera.services.rendering import Rendering
 from escalera.services.samples import Samples
+from escalera.services.studies import Studies
 from escalera.services.task_queue import TaskQueue
 from escalera.services.upkeep import back_up_daily, put_in_order
 from escalera.services.versioning import Versions
@@ -65,11 +66,12 @@ class Studio:
         self.samples = Samples(self.database, self.folder / "samples", settings.samples_mb)
         disk = (self.folder / "sound", settings.disk_cache_mb)
         cache = settings.cache_mb if cache_mb is None else cache_mb
-        self.arrivals = Arrivals(self.folder / "arrivals", self.samples, settings.sample_upload_mb, self.add_bounce)
+        self.arrivals = Arrivals(self.folder / "arrivals", self.samples, settings.sample_upload_mb, self._arrived)
         self.rendering = Rendering(cache, lambda name: printed_audio(self.database, name), disk)
         self.board = Board()
         self.rendering.renderer.help = SectionHelp(self.board)
         self.bounces = Bounces(self.database, self.rendering)
+        self.studies = Studies(self.database)
         self.queue = TaskQueue(self.folder, settings.queue)
         exports = settings.exports_mb * 1_000_000
         self.jobs = Jobs(self.database, self.queue, self.folder / "exports", exports, job_kinds(self))
@@ -261,6 +263,33 @@ class Studio:
         bounce_id = self.bounces.add(song_id, card.content, card.name, note)
         self.read_bounce(song_id, bounce_id)
         return bounce_id
+
+    def _arrived(self, said: dict[str, int], sample_id: int) -> None:
+        """A file was brought in as something: a mix of a song, or a track to take apart."""
+        if said.get("bounce_of"):
+            self.add_bounce(said["bounce_of"], sample_id)
+        if said.get("study"):
+            self.add_study(sample_id)
+
+    def add_study(self, sample_id: int) -> int:
+        """Keep a sample as a track to take apart, and let a worker read it; the study's id. One that was read is there at once."""
+        card = self.samples.card(sample_id)
+        study_id = self.studies.add(card.content, card.name)
+        if self.studies.get(study_id).reading is None:
+            self.read_study(study_id)
+        return study_id
+
+    def read_study(self, study_id: int) -> None:
+        """Let a worker read a study with its corrections, unless one is about to."""
+        self.studies.get(study_id)
+        waiting = self.at_work(STUDY)
+        if waiting is None or waiting.state == "running" or waiting.options.get("study") != study_id:
+            self.jobs.start(STUDY, 0, 0, {"study": study_id}, "Reading a track")
+
+    def make_up_track(self, number: int) -> None:
+        """Let a worker bring in one of the finished tracks that the program makes up, to try studies out."""
+        if not self.at_work(MADE_UP_TRACK):
+            self.jobs.start(MADE_UP_TRACK, 0, 0, {"track": number}, "Making up a finished track")
 
     def make_up_mix(self, song_id: int) -> None:
         """Let a worker bring in a mix that the program makes up, to try bounces out."""

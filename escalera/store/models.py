@@ -177,3 +177,20 @@ class BounceRow(Base):
     form: Mapped[str] = mapped_column(String(40), default="")
     report: Mapped[str] = mapped_column(Text, default="")
     trouble: Mapped[str] = mapped_column(String(400), default="")
+
+
+class StudyRow(Base):
+    """A finished track taken apart. Its audio is a sample's; `given` is what a person corrected, `read_with` the corrections that
+    `report` was read with, `notes` own words and the checklist, `songs` those that were built on it; all JSON."""
+
+    __tablename__ = "studies"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    content: Mapped[str] = mapped_column(String(40), index=True)
+    name: Mapped[str] = mapped_column(String(200))
+    made_at: Mapped[datetime] = mapped_column(DateTime, default=now)
+    given: Mapped[str] = mapped_column(Text, default="{}")
+    read_with: Mapped[str] = mapped_column(Text, default="")
+    report: Mapped[str] = mapped_column(Text, default="")
+    notes: Mapped[str] = mapped_column(Text, default="{}")
+    songs: Mapped[str] = mapped_column(Text, default="[]")
+    trouble: Mapped[str] = mapped_column(String(400), default="")

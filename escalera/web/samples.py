@@ -168,7 +168,9 @@ def begin() -> ResponseReturnValue:
     """Announce a file; the answer says under which name its pieces go, and how large they are."""
     size = whole_number(request.form.get("size", ""), "size", 0)
     try:
-        token = studio().arrivals.begin(request.form.get("name", ""), size, number_of("bounce_of"))
+        token = studio().arrivals.begin(
+            request.form.get("name", ""), size, {k: number_of(k) for k in ("bounce_of", "study")}
+        )
     except InputError as error:
         return jsonify(trouble=str(error)), 400
     return jsonify(token=token, piece_bytes=PIECE_BYTES)

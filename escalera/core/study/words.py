@@ -1,0 +1,104 @@
+"""What people say of a track: how it moves, its key and tuning, numerals, what the form repeats."""
+
+from __future__ import annotations
+
+from escalera.core.study.heard_track import SURE, ChordHeard, SectionRead, StudyReading
+from escalera.core.study.sounding import SIGNS, enters
+from escalera.core.theory.chords import parse_chord, roman
+from escalera.core.theory.keys import Key, parse_key, transpose_key
+from escalera.errors import EscaleraError
+
+SWUNG, STRAIGHT, TRIPLET = 0.585, 0.565, 0.64
+CENTS_HEARD = 8.0
+FOREIGN = 100.0
+INTERVALS = ("", "a semitone", "a tone", "a minor third", "a major third", "a fourth", "a tritone")
+
+
+def doubt(confidence: float) -> str:
+    """A question mark for what is not sure."""
+    return "" if confidence >= SURE else "?"
+
+
+def feel_said(section: SectionRead) -> str:
+    """Straight, swung, half time; empty where too little is heard of it."""
+    words = []
+    if section.off_beat is not None:
+        if section.off_beat >= SWUNG:
+            words.append(
+                "swung in triplets"
+                if section.off_beat >= TRIPLET
+                else f"swung, off-beats at {section.off_beat:.0%} of the beat"
+            )
+        elif section.off_beat <= STRAIGHT:
+            words.append("straight eighths")
+    late = section.late_sixteenth
+    if late is not None and late >= 0.79:
+        words.append("swung sixteenths")
+    if section.half_time:
+        words.append("half time: the backbeat lies on three")
+    return ", ".join(words)
+
+
+def kick_said(reading: StudyReading, index: int) -> str:
+    """Where the kick enters in a section that begins without it; empty otherwise."""
+    bar = enters(reading, index, "kick")
+    return "" if bar is None else f"{SIGNS['kick'].label} enters in its bar {bar + 1}"
+
+
+def tuning_said(cents: float | None) -> str:
+    """How far it lies off A 440, with what that may come from."""
+    if cents is None or abs(cents) < CENTS_HEARD:
+        return "" if cents is None else "at A 440"
+    hz = 440.0 * 2 ** (cents / 1200.0)
+    return f"{cents:+.0f} cents, A at {hz:.1f} Hz".replace("-", "−")
+
+
+def fingered(key: str, tuned_down: int, capo: int) -> str:
+    """The key that is fingered where strings are tuned down by semitones or stopped by a capo, so that `key` sounds."""
+    return str(transpose_key(parse_key(key), tuned_down - capo))
+
+
+def key_change_said(semitones: int) -> str:
+    """A change of key by its interval."""
+    size = abs(semitones)
+    word = INTERVALS[size] if size < len(INTERVALS) else f"{size} semitones"
+    return f"{'up' if semitones > 0 else 'down'} {word}"
+
+
+def key_at(reading: StudyReading, bar: int) -> Key | None:
+    """The key in a bar."""
+    if reading.key is None:
+        return None
+    by = next((s for b, s in reversed(reading.key_parts) if b <= bar), 0)
+    return transpose_key(parse_key(reading.key), by)
+
+
+def numerals(reading: StudyReading, index: int) -> list[str]:
+    """The chords of a section as numerals, those that follow one another once each; the loop where it goes round."""
+    section = reading.sections[index]
+    key = key_at(reading, section.first_bar)
+    if key is None:
+        return []
+    low, high = reading.beat_of_bar(section.first_bar), reading.beat_of_bar(section.first_bar + section.bars)
+    found = [_numeral(c, key) for c in reading.chords if low <= c.beat < high]
+    return looped(found)
+
+
+def _numeral(heard: ChordHeard, key: Key) -> str:
+    try:
+        return roman(parse_chord(heard.chord, key), key)
+    except EscaleraError:
+        return "?"
+
+
+def looped(row: list[str]) -> list[str]:
+    """The shortest part of a row that, gone round and round, makes it; the row itself where none does."""
+    for size in range(1, len(row) // 2 + 1):
+        if all(row[i] == row[i % size] for i in range(len(row))):
+            return row[:size]
+    return row
+
+
+def form_said(reading: StudyReading) -> str:
+    """The form as people write it down: Intro 4, Verse 16 …"""
+    return ", ".join(f"{s.name} {s.bars}" for s in reading.sections)
