@@ -140,12 +140,21 @@ def _reading(frames: Frames, track: Track, bars: tuple[BarHeard, ...]) -> StudyR
         round(frames.seconds, 4), round(loud, 2) if loud > SILENT_LUFS else None,
         round(float(frames.true_peak), 2) if loud > SILENT_LUFS else None,
         round(60.0 / float(np.median(np.diff(grid.beats_s))), 2) if grid else None, track.tempo.confidence if grid else 0.0,
-        track.tempo.others if grid else (), grid.beats_a_bar if grid else 4, round(grid.metre_confidence, 2) if grid else 0.0,
+        _others(track) if grid else (), grid.beats_a_bar if grid else 4, round(grid.metre_confidence, 2) if grid else 0.0,
         round(grid.confidence, 2) if grid else 0.0, tuple(round(float(b), 4) for b in grid.beats_s) if grid else (),
         grid.before if grid else 0, key_text(harmony.key) if harmony else None, harmony.confidence if harmony else 0.0,
         harmony.tuning_cents if harmony else None, _key_parts(track), _chords(track), _sections(track), bars, _envelope(frames),
         0.0 if grid else SPAN_S, said,
     )  # fmt: skip
+
+
+def _others(track: Track) -> tuple[float, ...]:
+    """What the tempo could be as well, no two within a hundredth."""
+    kept: list[float] = []
+    for bpm in track.tempo.others:
+        if all(abs(bpm / other - 1.0) > 0.01 for other in (*kept, track.tempo.bpm or 1.0)):
+            kept.append(bpm)
+    return tuple(kept)
 
 
 def _missing(frames: Frames, track: Track) -> tuple[str, ...]:

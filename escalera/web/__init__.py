@@ -48,6 +48,7 @@ from escalera.web import (
     song_samples,
     sound,
     stair,
+    studies,
     versions,
 )
 from escalera.web import checks as judging
@@ -57,7 +58,7 @@ from escalera.web.texts import TEXTS_DIGEST, install_texts
 
 PAGES = (
     assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins,
-    samples, song_samples, bounces, layout_view, sound, files, counting, versions, dev, gate, remote_work,
+    samples, song_samples, bounces, studies, layout_view, sound, files, counting, versions, dev, gate, remote_work,
 )  # fmt: skip
 COMPRESSED = [
     "text/html",

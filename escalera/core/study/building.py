@@ -77,15 +77,15 @@ def _on_scale(reading: StudyReading) -> np.ndarray:
     return np.clip(middle + gain * (energy - middle), LEAST, MOST)
 
 
-def chords_of(reading: StudyReading, index: int) -> Progression | None:
-    """The chords of a section in the track's home key, as short as they go round; None where none are heard."""
+def chords_of(reading: StudyReading, index: int, at_home: bool = True) -> Progression | None:
+    """The chords of a section in the track's home key, or as they sound, as short as they go round; None where none are heard."""
     section = reading.sections[index]
     low, high = reading.beat_of_bar(section.first_bar), reading.beat_of_bar(section.first_bar + section.bars)
     rows: list[tuple[int, Chord]] = []
     for heard in reading.chords:
         if heard.end_beat <= low or heard.beat >= high:
             continue
-        chord = _home(heard.chord, reading, section.semitones)
+        chord = _home(heard.chord, reading, section.semitones if at_home else 0)
         if chord is not None and not (rows and rows[-1][1] == chord):
             rows.append((max(0, heard.beat - low) * TICKS_A_BEAT, chord))
     if not rows:

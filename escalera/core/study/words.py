@@ -102,3 +102,27 @@ def looped(row: list[str]) -> list[str]:
 def form_said(reading: StudyReading) -> str:
     """The form as people write it down: Intro 4, Verse 16 …"""
     return ", ".join(f"{s.name} {s.bars}" for s in reading.sections)
+
+
+def inner_parts(reading: StudyReading, index: int) -> list[str]:
+    """Parts within a section, where a sign comes in or goes away for good, as "bar 9: the kick comes in"."""
+    s, found = reading.sections[index], []
+    for key, sign in SIGNS.items():
+        there = [sign.measure(b) >= sign.enough for b in reading.bars[s.first_bar : s.first_bar + s.bars]]
+        turn = _turn(there)
+        if turn is not None and key != "kick":
+            found.append(
+                (
+                    turn,
+                    f"bar {turn + 1}: {sign.label} {'come' if sign.label.endswith('s') else 'comes'} in"
+                    if there[turn]
+                    else f"bar {turn + 1}: {sign.label} {'go' if sign.label.endswith('s') else 'goes'}",
+                )
+            )
+    return [said for _, said in sorted(found)]
+
+
+def _turn(there: list[bool]) -> int | None:
+    """The bar after which something is there that was not, or not any more, when that happens once and holds for two bars on either side."""
+    turns = [i for i in range(1, len(there)) if there[i] != there[i - 1]]
+    return turns[0] if len(turns) == 1 and 2 <= turns[0] <= len(there) - 2 else None

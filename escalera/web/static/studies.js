@@ -1,0 +1,31 @@
+// The list of studies: tracks are brought in and read in the background.
+import { arrivals } from "./arrivals.js";
+import { byId } from "./dom.js";
+
+const root = byId("studies");
+const refresh = () => htmx.ajax("GET", "/studies/list", { target: "#study-list", swap: "outerHTML" });
+const { bring, dropped, watch } = arrivals(refresh, { study: 1 });
+
+byId("track").addEventListener("change", async (event) => {
+  const input = /** @type {HTMLInputElement} */ (event.target);
+  await bring(input.files);
+  input.value = "";
+});
+root.addEventListener("dragover", (event) => event.preventDefault());
+root.addEventListener("drop", (event) => {
+  event.preventDefault();
+  dropped(event.dataTransfer.items);
+});
+root.addEventListener("click", async (event) => {
+  const button = /** @type {HTMLElement} */ (event.target).closest("[data-made-up]");
+  if (!(button instanceof HTMLElement)) return;
+  await htmx.ajax("POST", `/studies/made-up/${button.dataset.madeUp}`, { target: "#study-list", swap: "outerHTML" });
+  wait();
+});
+let asking = 0;
+function wait() {
+  clearTimeout(asking);
+  if (document.querySelector(".bringing")) asking = setTimeout(() => refresh().then(wait), 1500);
+}
+if (document.querySelector(".bringing")) watch();
+wait();
