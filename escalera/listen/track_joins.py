@@ -15,7 +15,10 @@ from escalera.listen.tempo_found import FRAMES_A_SECOND
 BEFORE_BEATS, AFTER_BEATS, USUAL_BEATS = 16, 4, 16
 GAP_DB, LOW_OUT_DB, LOW_BACK_DB = 15.0, 11.0, 8.0
 ROLL, ROLL_LEAST = 1.7, 3.0  # times as much as before begins, and onsets a beat at least
-RISE_DB, RISE_BEATS = 7.0, 4
+RISE_DB, RISES = 7.0, (16, 12, 8, 4)
+FROM_THE_START = 0.15  # share of a rise that its first third has
+EVEN, UNEVEN = 0.12, 0.3  # scatter about a straight rise, by what it rises
+BEFORE_S = 0.03  # a window that ends so long before a beat has nothing of it yet
 HIT_DB = 6.0
 Floats = NDArray[np.float64]
 
@@ -65,8 +68,9 @@ def _around(frames: Frames, onsets: tuple[Onset, ...], beats_s: Floats, beat: in
     )
     power = np.column_stack((frames.power.sum(axis=1), frames.zones[:, 0], frames.zones[:, 2]))
     total = np.concatenate((np.zeros((1, 3)), np.cumsum(power, axis=0)))
-    at = np.clip(np.rint(halves * FRAMES_A_SECOND).astype(int), 0, len(power))
-    level = 10.0 * np.log10((total[at[1:]] - total[at[:-1]]) / np.maximum(np.diff(at), 1)[:, None] + 1e-9)
+    low = np.clip(np.rint(halves[:-1] * FRAMES_A_SECOND).astype(int), 0, len(power))
+    high = np.clip(np.rint((halves[1:] - BEFORE_S) * FRAMES_A_SECOND).astype(int), 0, len(power))
+    level = 10.0 * np.log10((total[high] - total[low]) / np.maximum(high - low, 1)[:, None] + 1e-9)
     level = np.maximum(level, -75.0)
     times = np.array([o.at_s for o in onsets if o.strength > 0.2])
     begins = np.array(
@@ -75,9 +79,8 @@ def _around(frames: Frames, onsets: tuple[Onset, ...], beats_s: Floats, beat: in
             for a, b in zip(beats_s[beat - count : beat], beats_s[beat - count + 1 : beat + 1])
         ]
     )
-    before, after = level[: 2 * count], level[2 * count :]
-    low, high = before.T, after.T
-    return Around(low[0], low[1], low[2], high[0], high[1], high[2], begins)
+    before, after = level[: 2 * count].T, level[2 * count :].T
+    return Around(before[0], before[1], before[2], after[0], after[1], after[2], begins)
 
 
 def _usual(values: Floats, leave_out: int) -> float:
@@ -125,20 +128,22 @@ def _roll(a: Around) -> JoinFound | None:
 
 
 def _riser(a: Around) -> JoinFound | None:
-    """What is high climbs steadily for a bar or more."""
-    best: JoinFound | None = None
-    for beats in (16, 12, 8, RISE_BEATS):
+    """What is high climbs steadily for a bar or more: the longest stretch that does so evenly, else the most even one."""
+    best, least = None, UNEVEN
+    for beats in RISES:
         if 2 * beats > len(a.high_db):
             continue
         part = a.high_db[-2 * beats :]
         lows = np.minimum.reduceat(part, np.arange(0, len(part), 2))  # what lasts, not what is struck
         x = np.arange(len(lows))
         slope, start = np.polyfit(x, lows, 1)
-        spread = float(np.std(lows - slope * x - start))
         rise = float(slope) * (len(lows) - 1)
-        if rise > RISE_DB and spread < 0.35 * rise:
-            found = JoinFound("riser", float(beats), _share(rise, RISE_DB, 20.0))
-            best = found if best is None or found.confidence > best.confidence + 0.1 else best
+        uneven = float(np.std(lows - slope * x - start)) / max(rise, 1e-9)
+        third = float(lows[len(lows) // 3] - lows[0])
+        if rise > RISE_DB and uneven < least and third > FROM_THE_START * rise:
+            best, least = JoinFound("riser", float(beats), _share(rise, RISE_DB, 20.0)), uneven
+            if uneven < EVEN:
+                break
     return best
 
 

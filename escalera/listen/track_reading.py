@@ -20,6 +20,7 @@ from escalera.listen.track_harmony import TrackHarmony, read_harmony
 from escalera.listen.track_joins import JoinFound, joins_at
 
 LEAST_BEATS = 12
+SURE_ENOUGH = 0.4  # of the tempo, to lay bars over a whole track
 STEADY = 0.14  # share of onsets on a common grid, from which there are beats at all
 Floats = NDArray[np.float64]
 
@@ -76,7 +77,7 @@ def _bars(
     frames: Frames, env: Floats, onsets: tuple[Onset, ...], known: Known
 ) -> tuple[Tempo, TrackBars | None, float]:
     tempo = Tempo(known.tempo_bpm, 1.0) if known.tempo_bpm else find_tempo(frames, env, onsets, changes_of(frames))
-    if not tempo.bpm:
+    if not tempo.bpm or tempo.confidence < SURE_ENOUGH:
         return tempo, None, 0.0
     beats = track_beats(frames, env, tempo.bpm)
     sure = bool(known.tempo_bpm)

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.document.song import Song
-from escalera.core.energy.stats import INDEX
+from escalera.core.energy.stats import BAND_EDGES_HZ, INDEX
 from escalera.core.energy.terms import compute_terms, decibels, to_energy
 from escalera.core.study.heard_track import BarHeard, ChordHeard, Given, SectionRead, StudyReading
 from escalera.core.study.roles import with_names
@@ -108,13 +108,26 @@ def _bars(
         meters = measure_spans(
             np.stack((audio[0], audio[-1])) * np.float32(10 ** (gain_db / 20)), RATE_HZ, places - places[0]
         )
+        balances = [_balance(audio[:, a - places[0] : b - places[0]]) for a, b in zip(places, places[1:])]
         onsets = track.onsets_by_bar[low:high] if len(track.onsets_by_bar) else np.zeros((high - low, 3))
-        found += _heard(meters, onsets, gain_db)
+        found += _heard(meters, onsets, balances, gain_db)
         tell(high / count)
     return tuple(found)
 
 
-def _heard(meters: SpanMeters, onsets: Values, gain_db: float) -> list[BarHeard]:
+def _balance(audio: NDArray[np.float32]) -> tuple[float, ...]:
+    """Where the six bands of a piece (2, n) sit, −1 left to 1 right, by the power of both sides."""
+    if audio.shape[1] < 64 or audio.shape[0] < 2:
+        return (0.0,) * 6
+    from scipy import fft
+
+    power = np.abs(fft.rfft(audio, fft.next_fast_len(audio.shape[1]), axis=1)) ** 2
+    at = (np.array(BAND_EDGES_HZ) / RATE_HZ * 2 * (power.shape[1] - 1)).astype(int)
+    left, right = (np.array([row[a:b].sum() for a, b in zip(at, at[1:])]) for row in power)
+    return tuple(round(float(x), 2) for x in (right - left) / np.maximum(right + left, 1e-9))
+
+
+def _heard(meters: SpanMeters, onsets: Values, balances: list[tuple[float, ...]], gain_db: float) -> list[BarHeard]:
     terms = compute_terms(meters.stats)
     energy = to_energy(terms, Song())
     db = decibels(meters.stats)
@@ -127,7 +140,8 @@ def _heard(meters: SpanMeters, onsets: Values, gain_db: float) -> list[BarHeard]
             tuple(round(max(-90.0, float(x)), 1) for x in db[i, :6]), round(float(np.clip(share[i], 0, 1)), 3),
             tuple(round(float(x), 2) for x in onsets[i]), round(float(meters.stats[i, INDEX["kicks"]]), 2),
             round(float(meters.stats[i, INDEX["hits"]]), 2), round(float(meters.centroid_hz[i]), 1),
-            *(round(max(-90.0, float(db[i, INDEX[c]])), 1) for c in ("sustained", "struck")),
+            round(max(-90.0, float(db[i, INDEX["sustained"]])), 1), round(max(-90.0, float(db[i, INDEX["struck"]])), 1),
+                balances[i],
         ))  # fmt: skip
     return rows
 

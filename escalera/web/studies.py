@@ -95,7 +95,13 @@ def _changed(study_id: int, act: Callable[[], str]) -> ResponseReturnValue:
     try:
         return _fragments(study_id, act())
     except EscaleraError as error:
-        return render_template("_notice.html", message=str(error), kind="error"), error.status
+        return _refused(error)
+
+
+def _refused(error: EscaleraError) -> ResponseReturnValue:
+    """What a person entered does not fit: a sentence, and nothing is changed."""
+    status = 422 if isinstance(error, InputError) else error.status
+    return render_template("_notice.html", message=str(error), kind="error"), status
 
 
 @blueprint.post("/made-up/<int:number>")
@@ -273,7 +279,7 @@ def build(study_id: int) -> ResponseReturnValue:
             number_of("chosen") if request.form.get("one_section") else None,
         )  # fmt: skip
     except EscaleraError as error:
-        return render_template("_notice.html", message=str(error), kind="error"), error.status
+        return _refused(error)
     return _to(f"/songs/{song_id}" + (f"?select=section:{section_id}" if section_id else ""))
 
 

@@ -14,7 +14,9 @@ from escalera.core.study import changes, words
 from escalera.core.study.building import chords_of
 from escalera.core.study.heard_track import SURE, ChordHeard, SectionRead, StudyNote, StudyReading
 from escalera.core.study.sounding import SIGNS, sounding
+from escalera.core.theory.chords import parse_chord
 from escalera.core.time.metre import Metre
+from escalera.errors import EscaleraError
 from escalera.services.studies import Study
 from escalera.web.drawing import LINE_WIDTH, y_of
 
@@ -175,6 +177,11 @@ class StudyView:
         return " ".join(words.numerals(self.reading, self.chosen)) if self.reading and self.section else ""
 
     @property
+    def places(self) -> str:
+        """Which bands sit to one side."""
+        return words.places_said(self.reading, self.chosen) if self.reading and self.section else ""
+
+    @property
     def inner_parts(self) -> list[str]:
         """Parts within it: where what sounds turns."""
         if self.reading is None or self.section is None:
@@ -254,7 +261,17 @@ class StudyView:
             "bars": [round(r.bar_s(i), 4) for i in range(r.bar_count + 1)],
             "sections": [{"bar": s.first_bar, "bars": s.bars, "name": s.name} for s in r.sections],
             "lufs": [b.loudness_lufs for b in r.bars], "edges": BAND_EDGES_HZ, "chosen": self.chosen,
+            "chords": [[c.beat, c.end_beat, _pitches(c.chord)] for c in r.chords], "tuning": r.tuning_cents or 0.0,
         })  # fmt: skip
+
+
+def _pitches(text: str) -> list[int]:
+    """A chord as MIDI pitches to be played along: its tones from the C below middle C up, its bass beneath."""
+    try:
+        chord = parse_chord(text)
+    except EscaleraError:
+        return []
+    return [36 + chord.bass_class, *sorted(55 + (c - 55) % 12 for c in chord.classes)]
 
 
 def stone(reading: StudyReading) -> list[tuple[float, float, float]]:

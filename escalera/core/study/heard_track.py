@@ -17,6 +17,7 @@ class BarHeard:
     loudness_lufs : as in the file, None for silence; bands_db : mean levels in the six bands
     width : share of what is not the same on both sides, 0 to 1; onsets : how strongly and often something begins, by zone
     kicks : a second; centre_hz : middle of the spectrum; held_db, struck_db : held and struck sounds
+    balance : where each band sits, −1 left to 1 right
     """
 
     energy: float
@@ -30,6 +31,7 @@ class BarHeard:
     centre_hz: float
     held_db: float
     struck_db: float
+    balance: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

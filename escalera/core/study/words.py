@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from escalera.core.energy.stats import BANDS
 from escalera.core.study.heard_track import SURE, ChordHeard, SectionRead, StudyReading
 from escalera.core.study.sounding import SIGNS, enters
 from escalera.core.theory.chords import parse_chord, roman
@@ -10,7 +11,7 @@ from escalera.errors import EscaleraError
 
 SWUNG, STRAIGHT, TRIPLET = 0.585, 0.565, 0.64
 CENTS_HEARD = 8.0
-FOREIGN = 100.0
+ASIDE = 0.12  # of the power that one side has more
 INTERVALS = ("", "a semitone", "a tone", "a minor third", "a major third", "a fourth", "a tritone")
 
 
@@ -102,6 +103,19 @@ def looped(row: list[str]) -> list[str]:
 def form_said(reading: StudyReading) -> str:
     """The form as people write it down: Intro 4, Verse 16 …"""
     return ", ".join(f"{s.name} {s.bars}" for s in reading.sections)
+
+
+def places_said(reading: StudyReading, index: int) -> str:
+    """Which bands sit to one side in a section, in words; empty where all are in the middle."""
+    s = reading.sections[index]
+    rows = [b.balance for b in reading.bars[s.first_bar : s.first_bar + s.bars] if b.balance]
+    if not rows:
+        return ""
+    mean = [sum(row[i] for row in rows) / len(rows) for i in range(len(BANDS))]
+    aside = [
+        f"{name} Hz {abs(x):.0%} {'right' if x > 0 else 'left'}" for name, x in zip(BANDS, mean) if abs(x) >= ASIDE
+    ]
+    return ", ".join(aside) or "all bands in the middle"
 
 
 def inner_parts(reading: StudyReading, index: int) -> list[str]:

@@ -2,8 +2,9 @@
 import { arrivals } from "./arrivals.js";
 import { byId } from "./dom.js";
 
+let asking = 0;
 const root = byId("studies");
-const refresh = () => htmx.ajax("GET", "/studies/list", { target: "#study-list", swap: "outerHTML" });
+const refresh = () => htmx.ajax("GET", "/studies/list", { target: "#study-list", swap: "outerHTML" }).then(wait);
 const { bring, dropped, watch } = arrivals(refresh, { study: 1 });
 
 byId("track").addEventListener("change", async (event) => {
@@ -22,10 +23,9 @@ root.addEventListener("click", async (event) => {
   await htmx.ajax("POST", `/studies/made-up/${button.dataset.madeUp}`, { target: "#study-list", swap: "outerHTML" });
   wait();
 });
-let asking = 0;
 function wait() {
   clearTimeout(asking);
-  if (document.querySelector(".bringing")) asking = setTimeout(() => refresh().then(wait), 1500);
+  if (document.querySelector(".bringing")) asking = setTimeout(refresh, 1500);
 }
 if (document.querySelector(".bringing")) watch();
 wait();

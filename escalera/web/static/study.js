@@ -140,6 +140,13 @@ function octave() {
   player.set({ octave: on ? 1 : 0 });
 }
 
+function along() {
+  const on = byId("listen-chords").getAttribute("aria-pressed") !== "true";
+  byId("listen-chords").setAttribute("aria-pressed", String(on));
+  player.along = on;
+  player.set({});
+}
+
 // tapping -------------------------------------------------------------------------------------------------------------------
 let taps = [];
 function tap() {
@@ -171,6 +178,7 @@ const clicks = {
   "[data-listen=loop]": loop,
   "[data-speed]": (e) => setSpeed(Number(e.dataset.speed)),
   "#listen-octave": octave,
+  "#listen-chords": along,
   "#tap": tap,
   "#taps-done": takeTaps,
   "#switch": (e) => mine.toggle(e.dataset),
@@ -281,6 +289,7 @@ const KEYS = {
   m: () => next("listen-side"),
   h: () => next("listen-part"),
   u: octave,
+  k: along,
   t: tap,
   "-": () => post("correct/half"),
   "+": () => post("correct/double"),

@@ -29,6 +29,7 @@ export class StudyPlayer {
     this.buffers = new Map();
     this.ticket = 0; // of what was asked for last
     this.run = 0; // of what plays
+    this.along = false; // the chords on keys
     this.running = [];
     this.manifest = { seconds: 0, bars: [0], beats: [] };
   }
@@ -169,14 +170,41 @@ export class StudyPlayer {
     fade.gain.linearRampToValueAtTime(0, time + length + CROSS_S);
     source.start(time);
     source.stop(time + length + CROSS_S + 0.01);
+    if (this.along) this.keys(from, to, time);
     this.running.push({ source, fade, time, from, to, speed: this.how.speed });
     const round = this.loop && to >= this.loop[1] - 0.005;
     this.next = { time: time + length, from: round ? this.loop[0] : to };
   }
+  // The chords of a piece on keys that are tuned to the recording.
+  keys(from, to, time) {
+    const { beats, chords, tuning } = this.manifest;
+    for (const [beat, end, pitches] of chords ?? []) {
+      const at = beats[beat],
+        until = beats[end];
+      if (at < from - 0.01 || at >= to - 0.01) continue;
+      const when = time + Math.max(0, at - from) / this.how.speed,
+        length = (until - at) / this.how.speed;
+      for (const pitch of pitches) {
+        const tone = this.ctx.createOscillator(),
+          gain = this.ctx.createGain();
+        tone.type = "triangle";
+        tone.frequency.value = 440 * 2 ** ((pitch - 69) / 12);
+        tone.detune.value = tuning;
+        gain.gain.setValueAtTime(0, when);
+        gain.gain.linearRampToValueAtTime(0.09, when + 0.015);
+        gain.gain.exponentialRampToValueAtTime(0.02, when + Math.max(0.1, length));
+        gain.gain.linearRampToValueAtTime(0, when + Math.max(0.1, length) + 0.04);
+        tone.connect(gain).connect(this.gain);
+        tone.start(when);
+        tone.stop(when + length + 0.15);
+        this.running.push({ source: tone, fade: gain, time: when, from: at, to: at, speed: 0 });
+      }
+    }
+  }
   async pump(run) {
     while (this.playing && run === this.run) {
       const now = this.ctx.currentTime;
-      this.running = this.running.filter((r) => r.time + (r.to - r.from) / r.speed > now - 0.5);
+      this.running = this.running.filter((r) => r.time + (r.speed ? (r.to - r.from) / r.speed : 30) > now - 0.5);
       if (this.next.from >= this.manifest.seconds - 0.02) {
         if (now > this.next.time) {
           this.halt();
@@ -208,7 +236,7 @@ export class StudyPlayer {
   position() {
     if (!this.playing) return this.at;
     const now = this.ctx.currentTime,
-      piece = this.running.findLast((r) => r.time <= now);
+      piece = this.running.findLast((r) => r.speed && r.time <= now);
     return piece ? Math.min(piece.to, piece.from + (now - piece.time) * piece.speed) : this.at;
   }
   halt() {
