@@ -172,4 +172,19 @@ def study_track(audio: Path, as_json: bool) -> None:
         click.echo(line)
 
 
-COMMANDS = (read, fit, samples, bounce, study_track)
+@click.command("stems")
+@click.argument("folder", type=click.Path(path_type=Path, exists=True))
+@click.option("--tempo", type=float, default=0.0, help="beats a minute, where they are known")
+def stems(folder: Path, tempo: float) -> None:
+    """Lay the stems of FOLDER (or the channels of one file) as the layers of a new song; prints its id."""
+    from escalera.services.stems import bring_in_stems, stem_files, title_of_kit
+
+    with studio() as opened, progress("Reading") as tell:
+        files = [(f, f.name) for f in stem_files(folder)]
+        found = bring_in_stems(opened, files, title_of_kit(folder.name), tempo, tell)
+    for line in found.said:
+        click.echo(line, err=True)
+    click.echo(found.song_id)
+
+
+COMMANDS = (read, fit, samples, bounce, study_track, stems)

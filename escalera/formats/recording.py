@@ -81,27 +81,29 @@ def _opened(path: Path) -> Any:
         ) from error
 
 
-def blocks_of(path: Path, max_seconds: float = MAX_SAMPLE_S) -> Iterator[Audio]:
+def blocks_of(path: Path, max_seconds: float = MAX_SAMPLE_S, every_channel: bool = False) -> Iterator[Audio]:
     """The sound of a file in blocks of (1 or 2, n) at 44.1 kHz. Raises FormatError for what is too long or no numbers.
 
     Frames are counted as they come, since a header may promise others than there are; many channels are mixed down, the odd
-    ones to the left and the even ones to the right.
+    ones to the left and the even ones to the right, unless `every_channel` is wanted.
     """
     import soxr
 
     found = heading(path)
-    channels = 1 if found.channels == 1 else 2
+    channels = found.channels if every_channel else min(2, found.channels)
     changes = found.rate_hz != RATE_HZ
     stream = soxr.ResampleStream(found.rate_hz, RATE_HZ, channels, dtype="float32") if changes else None
-    for block, last in _frames(path, found, max_seconds):
+    for block, last in _frames(path, found, max_seconds, every_channel):
         if stream is not None:
             block = np.asarray(stream.resample_chunk(np.ascontiguousarray(block), last=last)).reshape(-1, channels)
         if len(block):
             yield np.ascontiguousarray(block.T)
 
 
-def _frames(path: Path, found: Heading, max_seconds: float) -> Iterator[tuple[NDArray[np.float32], bool]]:
-    """Frames as they are in the file, (n, 1 or 2), and whether they are the last; counted and looked at as they come."""
+def _frames(
+    path: Path, found: Heading, max_seconds: float, every_channel: bool = False
+) -> Iterator[tuple[NDArray[np.float32], bool]]:
+    """Frames as they are in the file, (n, channels), and whether they are the last; counted and looked at as they come."""
     import soundfile
 
     count, last = 0, False
@@ -121,7 +123,7 @@ def _frames(path: Path, found: Heading, max_seconds: float) -> Iterator[tuple[ND
                 )
             if not np.isfinite(block).all():
                 raise FormatError("It holds samples that are not numbers. Export it again.")
-            yield _to_sides(block), last
+            yield block if every_channel else _to_sides(block), last
     if count < SHORTEST_S * found.rate_hz:
         raise FormatError(
             f"It lasts {1000 * count / found.rate_hz:.2g} ms; at least {1000 * SHORTEST_S:g} ms are needed. Choose another one."

@@ -69,8 +69,9 @@ class Frames:
         return float(lufs(self.k_energy.sum() / max(1, self.samples)))
 
 
-def read_frames(blocks: Iterable[Audio]) -> Frames:
-    """One pass over blocks of sound, each (channels, any length)."""
+def read_frames(blocks: Iterable[Audio], light: bool = False) -> Frames:
+    """One pass over blocks of sound, each (channels, any length); a `light` one leaves out partials, the true peak and what tells
+    the lows apart finely, in a third of the time."""
     parts: dict[str, list[Floats]] = {name: [] for name in ("power", "zones", "flux", "k", "fine")}
     tones: list[Floats] = []
     row = 0
@@ -80,7 +81,7 @@ def read_frames(blocks: Iterable[Audio]) -> Frames:
     for block, ahead in _blocks(blocks):
         channels = len(block)
         samples += block.shape[1]
-        spectra, last_levels = _spectra(np.concatenate((block, ahead), axis=1), -(-block.shape[1] // HOP), last)
+        spectra, last_levels = _spectra(np.concatenate((block, ahead), axis=1), -(-block.shape[1] // HOP), last, light)
         for name in ("power", "zones", "flux"):
             parts[name].append(spectra[name])
         last = last_levels
@@ -89,8 +90,9 @@ def read_frames(blocks: Iterable[Audio]) -> Frames:
         edges = np.minimum(np.arange(-(-block.shape[1] // HOP) + 1) * HOP, block.shape[1])
         parts["k"].append(k_energy(block, RATE_HZ, edges))
         parts["fine"].append(_fine(block))
-        true_peak = max(true_peak, true_peak_dbtp(block))
-        tones.append(_tones(np.concatenate((block, ahead), axis=1).mean(axis=0), block.shape[1], row))
+        if not light:
+            true_peak = max(true_peak, true_peak_dbtp(block))
+            tones.append(_tones(np.concatenate((block, ahead), axis=1).mean(axis=0), block.shape[1], row))
         row += max(1, block.shape[1] // TONE_HOP)
     joined = {name: np.concatenate(rows) if rows else np.zeros(0) for name, rows in parts.items()}
     return Frames(
@@ -114,7 +116,7 @@ def _blocks(blocks: Iterable[Audio]) -> Iterator[tuple[Audio, Audio]]:
             yield stock[:, start : start + size], stock[:, start + size : start + size + TONE_WINDOW]
 
 
-def _spectra(audio: Audio, count: int, last: Floats | None) -> tuple[dict[str, Floats], Floats]:
+def _spectra(audio: Audio, count: int, last: Floats | None, light: bool) -> tuple[dict[str, Floats], Floats]:
     """Features of `count` frames; windows are centred 256 samples after a frame begins, so that an onset shows at once."""
     from scipy import fft
 
@@ -131,7 +133,8 @@ def _spectra(audio: Audio, count: int, last: Floats | None) -> tuple[dict[str, F
         return total[:, max(b, a + 1)] - total[:, a]
 
     bands = np.stack([between(a, b) for a, b in zip(BAND_EDGES_HZ, BAND_EDGES_HZ[1:])], axis=1)
-    bands[:, :2] = _lows(audio, count)
+    if not light:
+        bands[:, :2] = _lows(audio, count)
     zones = np.stack([between(a, b) for a, b in ZONE_EDGES_HZ], axis=1)
     edges = np.geomspace(60.0, 14_000.0, FLUX_BANDS + 1)
     levels = np.stack([between(a, b) for a, b in zip(edges, edges[1:])], axis=1)

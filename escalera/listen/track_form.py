@@ -83,11 +83,12 @@ def _near(rows: Floats, scale: float) -> Floats:
     return np.asarray(np.exp(-far / scale))
 
 
-def find_sections(sound: BarSound, bar_s: float, given: tuple[int, ...] = ()) -> TrackForm:
-    """Sections of a track whose bars last about `bar_s`, or those that begin at the bars that are `given`."""
+def find_sections(sound: BarSound, bar_s: float, given: tuple[int, ...] = (), more: Floats | None = None) -> TrackForm:
+    """Sections of a track whose bars last about `bar_s`, or those that begin at the bars that are `given`. `more` is what else speaks
+    for one beginning at every bar, shape (bars + 1,)."""
     alike = likeness(sound)
     count = len(alike)
-    cues = cues_of(sound, alike)
+    cues = cues_of(sound, alike) + (0.0 if more is None else more)
     edges = [*given, count] if given else _cut(cues, bar_s)
     worth = [1.0 if given else float(cues[e]) for e in edges[:-1]]
     return TrackForm(tuple(edges), tuple(worth), _likes(sound, edges))

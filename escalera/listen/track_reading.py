@@ -27,13 +27,15 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """What a person said of a track: it is taken as true. Seconds are of its audio; 0 and empty where nothing was said."""
+    """What a person said of a track: it is taken as true. Seconds are of its audio; 0 and empty where nothing was said.
+    `grid` are its bars where they are known to the sample."""
 
     tempo_bpm: float = 0.0
     beats_a_bar: int = 0
     downbeat_s: float | None = None
     key: Key | None = None
     sections_s: tuple[float, ...] = ()
+    grid: TrackBars | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -76,6 +78,8 @@ def read_track(frames: Frames, known: Known | None = None) -> Track:
 def _bars(
     frames: Frames, env: Floats, onsets: tuple[Onset, ...], known: Known
 ) -> tuple[Tempo, TrackBars | None, float]:
+    if known.grid is not None:
+        return Tempo(60.0 / float(np.median(np.diff(known.grid.beats_s))), 1.0), known.grid, 1.0
     tempo = Tempo(known.tempo_bpm, 1.0) if known.tempo_bpm else find_tempo(frames, env, onsets, changes_of(frames))
     if not tempo.bpm or tempo.confidence < SURE_ENOUGH:
         return tempo, None, 0.0

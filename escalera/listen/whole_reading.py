@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 
 import numpy as np
 
 from escalera.core.samples.reading import Onset, SampleReading, bars_of
 from escalera.listen.frames import RATE_HZ, Audio, Floats, Frames, read_frames
-from escalera.listen.kinds import kind_of
+from escalera.listen.kinds import LONG_S, kind_of
 from escalera.listen.tempo_found import Tempo, find_tempo, onsets_of, strength
 from escalera.listen.tones import Pitch, Tones, changes_of, read_tones, settled_pitch
 
@@ -35,6 +36,16 @@ def read_recording(blocks: Iterable[Audio], rate_hz: int, channels: int) -> Samp
     pitch = settled_pitch(np.concatenate(head, axis=1)[:, : int(HEAD_S * RATE_HZ)])
     tones = read_tones(frames, 60.0 / tempo.bpm if tempo.bpm else 0.5, tempo.beats_a_bar, tempo.downbeat_s)
     return _reading(frames, rate_hz, channels, onsets, starts_s, tempo, pitch, tones)
+
+
+def read_lightly(blocks: Iterable[Audio], rate_hz: int, channels: int) -> SampleReading:
+    """As `read_recording`, without tempo, key and pitch: for stems, which have them in common."""
+    frames = read_frames(blocks, light=True)
+    if not frames.samples or frames.power.sum() < 1e-12:
+        return _nothing(frames, rate_hz, channels)
+    env = strength(frames)
+    found = _reading(frames, rate_hz, channels, onsets_of(frames, env), _starts(frames), Tempo(), Pitch(), Tones())
+    return replace(found, kind="long piece" if found.seconds > LONG_S else "loop", kind_confidence=0.5)
 
 
 def _kept(blocks: Iterable[Audio], head: list[Audio]) -> Iterator[Audio]:

@@ -6,8 +6,10 @@ its first whole bar, its last part in another key, mastered.
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -18,14 +20,17 @@ from escalera.core.edits.harmony_edits import ChangeKeyAt
 from escalera.core.edits.song_edits import SetTempo
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
+from escalera.errors import RenderStopped
 from escalera.services.new_song import new_song
 from escalera.services.stand_in_mix import CACHE_MB, elsewhere
+from escalera.services.stems import bring_in_stems
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
 
 if TYPE_CHECKING:
     from escalera.services.studio import Studio
 
+HEARD = 1e-4  # a stem that peaks lower is none
 SILENCE_S = 0.41  # before it begins, as masters have it
 BREATH = (0.0, 0.006, -0.004, 0.008, -0.006, 0.004)  # by which sections are faster or slower, in turns
 DRIVE = 2.2
@@ -142,6 +147,35 @@ def _moved(truth: Truth, by_s: float, bars_cut: int) -> Truth:
         for i, s in enumerate(truth.sections)
     )
     return replace(truth, bars_s=bars, chords=chords, sections=sections)
+
+
+def stem_kit(
+    song: Song, folder: Path, tell: Tell = lambda share: None, wanted: Callable[[], bool] = lambda: True
+) -> list[Path]:
+    """A song's layers as stems in a folder: with their spaces, from the song's beginning, at the levels that add up to its mix."""
+    import soundfile
+
+    line, renderer, files = timeline(song), Renderer(CACHE_MB), []
+    for number, layer in enumerate(song.layers):
+        if not wanted():
+            raise RenderStopped("Making the kit was called off.")
+        audio = renderer.before_master(song, line, 0, round(line.seconds * RATE_HZ), frozenset((layer.id,)))
+        if float(np.abs(audio).max(initial=0.0)) > HEARD:
+            files.append(folder / f"{number + 1:02d} {layer.name}.flac")
+            soundfile.write(str(files[-1]), np.clip(audio, -1.0, 1.0).T, RATE_HZ, subtype="PCM_24")
+        tell((number + 1) / len(song.layers))
+    return files
+
+
+def add_stem_kit(studio: Studio, tell: Tell = lambda share: None, wanted: Callable[[], bool] = lambda: True) -> int:
+    """Make a kit of stems of the first stand-in and lay it; the new song's id."""
+    song = song_of_recipe(replace(STAND_INS[0], breathes=False, lift_semitones=0))
+    with tempfile.TemporaryDirectory(dir=studio.folder) as folder:
+        files = stem_kit(song, Path(folder), lambda share: tell(0.3 * share), wanted)
+        named = [(f, f.name) for f in files]
+        return bring_in_stems(
+            studio, named, f"{song.title}, from its stems", 0.0, lambda share: tell(0.3 + 0.7 * share), wanted
+        ).song_id
 
 
 def add_finished_track(

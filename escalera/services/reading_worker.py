@@ -44,7 +44,9 @@ def _limit() -> None:
 def _answer(line: str) -> dict[str, Any]:
     try:
         asked = json.loads(line)
-        found = read_file(Path(asked["path"]), Path(asked["keep_in"]) if asked["keep_in"] else None)
+        found = read_file(
+            Path(asked["path"]), Path(asked["keep_in"]) if asked["keep_in"] else None, bool(asked.get("light"))
+        )
     except EscaleraError as error:
         return {"trouble": str(error)}
     except MemoryError:
@@ -61,10 +63,11 @@ class LimitedReader:
         self._seconds, self._lock = seconds, Lock()
         self._process: subprocess.Popen[str] | None = None
 
-    def read(self, path: Path, keep_in: Path | None = None) -> ReadFile:
+    def read(self, path: Path, keep_in: Path | None = None, light: bool = False) -> ReadFile:
         """As `read_file`. Raises FormatError, also where the file brought the process down or took too long."""
         with self._lock:
-            answer = self._ask({"path": str(path), "keep_in": str(keep_in) if keep_in else ""})
+            asked = {"path": str(path), "keep_in": str(keep_in) if keep_in else ""}
+            answer = self._ask(asked | ({"light": "yes"} if light else {}))
         if "trouble" in answer:
             raise FormatError(answer["trouble"])
         content = answer["content"]

@@ -16,7 +16,7 @@ from escalera.core.samples.said_names import NOTHING, FileSays
 from escalera.errors import FormatError
 from escalera.formats.file_says import file_says
 from escalera.formats.recording import RecordingWriter, blocks_of, heading
-from escalera.listen.whole_reading import read_recording
+from escalera.listen.whole_reading import read_lightly, read_recording
 
 SILENT = 1e-4  # a peak of −80 dB
 LIES_BY = 0.02  # a header may be off by such a share without being called wrong
@@ -62,8 +62,8 @@ def says_from(plain: dict[str, Any]) -> FileSays:
     return found
 
 
-def read_file(path: Path, keep_in: Path | None = None) -> ReadFile:
-    """Read a recording; with a folder, keep it there under its content. Raises FormatError, and then keeps nothing."""
+def read_file(path: Path, keep_in: Path | None = None, light: bool = False) -> ReadFile:
+    """Read a recording; with a folder, keep it there under its content; `light` as a stem. Raises FormatError, and then keeps nothing."""
     head = heading(path)
     writer = (
         RecordingWriter(keep_in / f".{path.name[:40]}.{id(path):x}.flac", 1 if head.channels == 1 else 2)
@@ -72,7 +72,8 @@ def read_file(path: Path, keep_in: Path | None = None) -> ReadFile:
     )
     seen = _Seen()
     try:
-        reading = read_recording(seen.through(blocks_of(path), writer), head.rate_hz, head.channels)
+        read = read_lightly if light else read_recording
+        reading = read(seen.through(blocks_of(path), writer), head.rate_hz, head.channels)
         if seen.peak < SILENT:
             raise FormatError("It is silent, or holds nothing but an offset. Choose another one.")
         content = writer.finish() if writer is not None else ""

@@ -56,11 +56,20 @@ class Samples:
 
     # bringing in -----------------------------------------------------------------------------------------------
 
-    def add_file(self, path: Path, name: str = "", source: str = "", licence: str = UNKNOWN) -> tuple[int, bool]:
-        """Bring a file in; its id, and whether it was there already. Raises FormatError or InputError, and then keeps nothing."""
+    def add_file(
+        self,
+        path: Path,
+        name: str = "",
+        source: str = "",
+        licence: str = UNKNOWN,
+        light: bool = False,
+        reader: LimitedReader | None = None,
+    ) -> tuple[int, bool]:
+        """Bring a file in; its id, and whether it was there already. A stem is read lightly, by a `reader` of its own where several are
+        at it. Raises FormatError or InputError, and then keeps nothing."""
         title = title_of(name or path.name)
         self._need_room(path)
-        read = self.reader.read(path, self.folder)
+        read = (reader or self.reader).read(path, self.folder, light)
         with self._database.read() as session:
             known = shelf.by_content(session, read.content)
             if known is not None:

@@ -16,6 +16,7 @@ from escalera.core.study.roles import with_names
 from escalera.core.theory.chords import parse_chord
 from escalera.core.theory.keys import key_text, parse_key
 from escalera.errors import EscaleraError, InputError, RenderStopped
+from escalera.listen.bar_track import TrackBars
 from escalera.listen.frames import Frames, read_frames
 from escalera.listen.track_reading import Known, Track, read_track
 from escalera.meters.span_meters import SpanMeters, measure_spans
@@ -69,11 +70,16 @@ def _told(read: Read, tell: Tell, wanted: Wanted):  # type: ignore[no-untyped-de
 
 
 def study(
-    read: Read, given: Given, heard: Heard | None = None, tell: Tell = lambda share: None, wanted: Wanted = lambda: True
+    read: Read,
+    given: Given,
+    heard: Heard | None = None,
+    tell: Tell = lambda share: None,
+    wanted: Wanted = lambda: True,
+    grid: TrackBars | None = None,
 ) -> StudyReading:
-    """A track read with what a person corrected; `heard` are its frames where they are still there."""
+    """A track read with what a person corrected; `heard` are its frames where they are still there, `grid` its bars where they are known."""
     frames = (heard or hear(read, tell, wanted)).frames
-    track = read_track(frames, _known(given))
+    track = read_track(frames, replace(_known(given), grid=grid))
     tell(0.65)
     edges = track.bars.bars_s if track.bars is not None else np.arange(0.0, frames.seconds + 0.1, SPAN_S)
     edges = np.minimum(edges, frames.seconds)
@@ -155,7 +161,7 @@ def _reading(frames: Frames, track: Track, bars: tuple[BarHeard, ...]) -> StudyR
         round(float(frames.true_peak), 2) if loud > SILENT_LUFS else None,
         round(60.0 / float(np.median(np.diff(grid.beats_s))), 2) if grid else None, track.tempo.confidence if grid else 0.0,
         _others(track) if grid else (), grid.beats_a_bar if grid else 4, round(grid.metre_confidence, 2) if grid else 0.0,
-        round(grid.confidence, 2) if grid else 0.0, tuple(round(float(b), 4) for b in grid.beats_s) if grid else (),
+        round(grid.confidence, 2) if grid else 0.0, tuple(round(float(b), 6) for b in grid.beats_s) if grid else (),
         grid.before if grid else 0, key_text(harmony.key) if harmony else None, harmony.confidence if harmony else 0.0,
         harmony.tuning_cents if harmony else None, _key_parts(track), _chords(track), _sections(track), bars, _envelope(frames),
         0.0 if grid else SPAN_S, said,
