@@ -40,9 +40,17 @@ class Standing:
 class Arrivals:
     """What is being brought in. `limit_mb` is the largest file."""
 
-    def __init__(self, folder: Path, samples: Samples, limit_mb: int, arrived: Callable[[dict[str, int], int], object]):
+    def __init__(
+        self,
+        folder: Path,
+        samples: Samples,
+        limit_mb: int,
+        arrived: Callable[[dict[str, int], int], object],
+        taken: Callable[[dict[str, int], Path, str], bool],
+    ):
         self._folder, self._samples, self._limit = folder, samples, limit_mb * MB
         self._arrived = arrived  # told as what a file was brought in, and its sample
+        self._taken = taken  # asked before a file is read, whether somebody else takes it as it is
         self._lock = Lock()
 
     def _file(self, token: str, ending: str) -> Path:
@@ -128,6 +136,9 @@ class Arrivals:
         except (OSError, ValueError, KeyError, AttributeError):
             name, comes_as = "recording", {}
         line: dict[str, Any] = {"name": name}
+        if self._taken(comes_as, file, name):
+            told.unlink(missing_ok=True)
+            return
         try:
             id, known = self._samples.add_file(file, name)
             line |= {"state": "known" if known else "in", "id": id}

@@ -6,9 +6,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from escalera.services.exporting import Options, export
-from escalera.services.finished_tracks import add_finished_track
+from escalera.services.finished_tracks import add_finished_track, add_stem_kit
 from escalera.services.jobs import Result, Tell, Wanted, Work
 from escalera.services.stand_in_mix import add_stand_in
+from escalera.services.stems import bring_in_stems
 from escalera.store.job_store import Job
 
 if TYPE_CHECKING:
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
 
 BRING_IN, OWN_SAMPLES, ADOPT, BOUNCE = "bring in", "own samples", "samples of a project", "bounce"
 MADE_UP = "made-up mix"
-STUDY, MADE_UP_TRACK = "study", "made-up track"
+STUDY, MADE_UP_TRACK, STEMS = "study", "made-up track", "stems"
 
 
 def job_kinds(studio: Studio) -> dict[str, Work]:
@@ -68,7 +69,17 @@ def _of_music_elsewhere(studio: Studio) -> dict[str, Work]:
         add_finished_track(studio, int(job.options["track"]), tell, wanted)
         return _told(folder, "A made-up track was brought in.")
 
-    return {BOUNCE: bounced, MADE_UP: made_up, STUDY: studied, MADE_UP_TRACK: track_made_up}
+    def stems_laid(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        kit = int(job.options["kit"])
+        if not kit:
+            return _told(folder, f"song {add_stem_kit(studio, tell, wanted)}")
+        try:
+            found = bring_in_stems(studio, studio.kits.named(kit), "", float(job.options["tempo_bpm"]), tell, wanted)
+        finally:
+            studio.kits.clear(kit)
+        return _told(folder, "\n".join((f"song {found.song_id}", *found.said)))
+
+    return {BOUNCE: bounced, MADE_UP: made_up, STUDY: studied, MADE_UP_TRACK: track_made_up, STEMS: stems_laid}
 
 
 def _told(folder: Path, words: str) -> Result:

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
+import tempfile
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from itertools import repeat
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -23,16 +25,18 @@ from escalera.listen.track_form import bar_sound, find_sections
 from escalera.listen.track_reading import Known, read_track
 from escalera.services.reading_worker import LimitedReader
 from escalera.services.samples import SUFFIXES
-from escalera.services.study_reading import COMMON_LUFS, hear, study
+from escalera.services.study_reading import COMMON_LUFS, Read, hear, study
 from escalera.sound.recording_files import library
+from escalera.sound.schedule import RATE_HZ
 
 if TYPE_CHECKING:
     from escalera.services.studio import Studio
 
 MOST_STEMS = 64
 READERS = 2
-SAME = 0.999  # likeness of envelopes from which on two stems are one
+SAME = 0.9995  # likeness of envelopes from which on two stems are one
 STEADY = 0.0025  # by which tempi may differ over a kit that was made to a click
+BLOCK = 10 * RATE_HZ
 BEGINS_S = 0.03
 WHOLE = 0.15  # of a bar that the last one may lack
 ROUND = 0.0006  # by which a tempo may lie off a whole number that was meant
@@ -81,7 +85,12 @@ def bring_in_stems(
     if not samples:
         raise InputError("Nothing of it can be laid: " + " ".join(said[:4]))
     stems = [_stem(studio, id, sample) for id, sample in samples]
-    reading, stems = _read_together(stems, tempo_bpm, tell, wanted)
+    with tempfile.TemporaryDirectory(dir=studio.folder) as folder:
+        whole = _Sum(stems, Path(folder))
+        try:
+            reading, stems = _read_together(stems, whole.read, tempo_bpm, tell, wanted)
+        finally:
+            whole.close()
     loud = reading.loudness_lufs if reading.loudness_lufs is not None else COMMON_LUFS
     song = song_of_kit(reading, stems, title or "Remix", round(COMMON_LUFS - loud, 1))
     tell(1.0)
@@ -159,10 +168,10 @@ def _different(studio: Studio, ids: list[int]) -> tuple[list[tuple[int, Sample]]
 def _same(one: Sample, other: Sample) -> bool:
     if abs(one.seconds - other.seconds) > 0.02 or one.slot_s != other.slot_s:
         return False
-    a, b = (10 * np.log10(x.power + 1e-8) for x in (one, other))
+    a, b = (np.sqrt(x.power) for x in (one, other))
     size = min(len(a), len(b))
-    a, b = a[:size] - a[:size].mean(), b[:size] - b[:size].mean()
-    return float((a * b).sum()) >= SAME * float(np.sqrt((a**2).sum() * (b**2).sum()) + 1e-9)
+    a, b = a[:size], b[:size]
+    return float((a * b).sum()) >= SAME * float(np.sqrt((a**2).sum() * (b**2).sum()) + 1e-12)
 
 
 def _stem(studio: Studio, id: int, sample: Sample) -> Stem:
@@ -170,25 +179,37 @@ def _stem(studio: Studio, id: int, sample: Sample) -> Stem:
     return Stem(sample, sample.name, family, why)
 
 
-def _sum(stems: list[Stem]) -> Callable[[int, int], Audio | None]:
-    """How the sum of stems is read, (2, n), until the longest ends."""
+class _Sum:
+    """The sum of stems, (2, n), kept in a file of samples while it is read again: thirty stems are not decoded twice."""
 
-    def read(low: int, count: int) -> Audio | None:
-        parts = [library.read(s.sample.content, low, count) for s in stems]
-        there = [p for p in parts if p is not None and p.shape[1]]
-        if not there:
-            return None
-        total = np.zeros((2, max(p.shape[1] for p in there)), np.float32)
-        for part in there:
-            total[:, : part.shape[1]] += part[[0, -1]]
-        return total
+    def __init__(self, stems: list[Stem], folder: Path):
+        self._length = max(round(s.sample.seconds * RATE_HZ) for s in stems)
+        self._stems, self._done = stems, 0
+        self._kept = np.memmap(folder / "sum.raw", np.float32, "w+", shape=(self._length, 2))
+        self._pool = ThreadPoolExecutor(READERS)
 
-    return read
+    def read(self, low: int, count: int) -> Audio | None:
+        high = min(self._length, low + count)
+        while self._done < high:
+            upto = min(self._length, self._done + BLOCK)
+            size = upto - self._done
+            for part in self._pool.map(
+                library.read, [x.sample.content for x in self._stems], repeat(self._done), repeat(size)
+            ):
+                if part is not None and part.shape[1]:
+                    self._kept[self._done : self._done + part.shape[1]] += part[[0, -1]].T
+            self._done = upto
+        return np.array(self._kept[low:high].T) if low < high else None
+
+    def close(self) -> None:
+        self._pool.shutdown()
+        del self._kept
 
 
-def _read_together(stems: list[Stem], tempo_bpm: float, tell: Tell, wanted: Wanted) -> tuple[StudyReading, list[Stem]]:
+def _read_together(
+    stems: list[Stem], read: Read, tempo_bpm: float, tell: Tell, wanted: Wanted
+) -> tuple[StudyReading, list[Stem]]:
     """The reading of the sum, its sections where stems come and go, its tempo even where it nearly is; stems with tempo and key of the kit."""
-    read = _sum(stems)
     heard = hear(read, lambda share: tell(0.7 + 0.2 * share), wanted)
     track = read_track(heard.frames, Known(tempo_bpm=tempo_bpm))
     if track.bars is None:
@@ -238,3 +259,14 @@ def title_of_kit(name: str) -> str:
     """A song's title from the name of a folder or file."""
     plain = re.sub(r"[_\-]+", " ", Path(name).stem)
     return re.sub(r"\b(stems?|kit|remix|multitracks?)\b", "", plain, flags=re.I).strip().title()[:80] or "Remix"
+
+
+def kit_result(studio: Studio) -> tuple[int, list[str]] | str:
+    """What became of the last stems: the song and what was left out, or why nothing was laid; empty where none were brought in."""
+    last = studio.last_job("stems")
+    if last is None or not last.done:
+        return ""
+    if last.state != "done" or not last.file:
+        return last.trouble
+    lines = studio.jobs.path(last).read_text().splitlines()
+    return int(lines[0].split()[1]), lines[1:]

@@ -23,8 +23,19 @@ from escalera.services.audition import audition_song
 from escalera.services.bounces import Bounces
 from escalera.services.commands import note_done, read_edits
 from escalera.services.idea_service import Ideas
-from escalera.services.job_kinds import ADOPT, BOUNCE, BRING_IN, MADE_UP, MADE_UP_TRACK, OWN_SAMPLES, STUDY, job_kinds
+from escalera.services.job_kinds import (
+    ADOPT,
+    BOUNCE,
+    BRING_IN,
+    MADE_UP,
+    MADE_UP_TRACK,
+    OWN_SAMPLES,
+    STEMS,
+    STUDY,
+    job_kinds,
+)
 from escalera.services.jobs import Jobs, Worker
+from escalera.services.kits_waiting import KitsWaiting
 from escalera.services.logs import LOG
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.pure_work import Board, SectionHelp
@@ -66,12 +77,15 @@ class Studio:
         self.samples = Samples(self.database, self.folder / "samples", settings.samples_mb)
         disk = (self.folder / "sound", settings.disk_cache_mb)
         cache = settings.cache_mb if cache_mb is None else cache_mb
-        self.arrivals = Arrivals(self.folder / "arrivals", self.samples, settings.sample_upload_mb, self._arrived)
+        self.arrivals = Arrivals(
+            self.folder / "arrivals", self.samples, settings.sample_upload_mb, self._arrived, self._taken
+        )
         self.rendering = Rendering(cache, lambda name: printed_audio(self.database, name), disk)
         self.board = Board()
         self.rendering.renderer.help = SectionHelp(self.board)
         self.bounces = Bounces(self.database, self.rendering)
         self.studies = Studies(self.database)
+        self.kits = KitsWaiting(self.folder / "kits")
         self.queue = TaskQueue(self.folder, settings.queue)
         exports = settings.exports_mb * 1_000_000
         self.jobs = Jobs(self.database, self.queue, self.folder / "exports", exports, job_kinds(self))
@@ -271,6 +285,29 @@ class Studio:
         if said.get("study"):
             self.add_study(sample_id)
 
+    def _taken(self, said: dict[str, int], file: Path, name: str) -> bool:
+        """A stem is put beside the others of its kit, and read with them once all are there."""
+        if not said.get("kit"):
+            return False
+        self.kits.take(said["kit"], file, name)
+        if self.kits.whole(said["kit"], said.get("kit_size", 0)):
+            self.lay_kit(said["kit"], said.get("kit_tempo", 0) / 100.0)
+        return True
+
+    def expect_kit(self, kit: int, size: int, tempo_bpm: float = 0.0) -> None:
+        """Not all stems of a kit could be sent: it is laid when so many are there."""
+        if size and self.kits.whole(kit, size, fewer=True):
+            self.lay_kit(kit, tempo_bpm)
+
+    def lay_kit(self, kit: int, tempo_bpm: float = 0.0) -> None:
+        """Let a worker lay the stems of a kit that are there as the layers of a song."""
+        self.jobs.start(STEMS, 0, 0, {"kit": kit, "tempo_bpm": tempo_bpm}, "Laying stems")
+
+    def make_up_kit(self) -> None:
+        """Let a worker make a kit of stems and lay it, to try it out."""
+        if not self.at_work(STEMS):
+            self.jobs.start(STEMS, 0, 0, {"kit": 0, "tempo_bpm": 0.0}, "Making up a kit of stems")
+
     def add_study(self, sample_id: int) -> int:
         """Keep a sample as a track to take apart, and let a worker read it; the study's id. One that was read is there at once."""
         card = self.samples.card(sample_id)
@@ -313,6 +350,12 @@ class Studio:
                 j for j in job_store.of_song(session, song_id) if j.kind == kind and j.state in ("waiting", "running")
             ]
         return min(jobs, key=lambda j: j.state == "running", default=None)
+
+    def last_job(self, kind: str, song_id: int = 0) -> Job | None:
+        """The newest job of a kind (of a song, or of none)."""
+        with self.database.read() as session:
+            jobs = [j for j in job_store.of_song(session, song_id) if j.kind == kind]
+        return max(jobs, key=lambda j: j.created_at, default=None)
 
     # sounds ----------------------------------------------------------------------------------------------------
 

@@ -169,7 +169,9 @@ def begin() -> ResponseReturnValue:
     size = whole_number(request.form.get("size", ""), "size", 0)
     try:
         token = studio().arrivals.begin(
-            request.form.get("name", ""), size, {k: number_of(k) for k in ("bounce_of", "study")}
+            request.form.get("name", ""),
+            size,
+            {k: number_of(k) for k in ("bounce_of", "study", "kit", "kit_size", "kit_tempo")},
         )
     except InputError as error:
         return jsonify(trouble=str(error)), 400

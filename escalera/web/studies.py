@@ -17,7 +17,8 @@ from escalera.core.study.words import fingered
 from escalera.core.theory.keys import MODES
 from escalera.errors import EscaleraError, InputError, NotFound
 from escalera.services.finished_tracks import STAND_INS
-from escalera.services.job_kinds import BRING_IN, MADE_UP_TRACK, STUDY
+from escalera.services.job_kinds import BRING_IN, MADE_UP_TRACK, STEMS, STUDY
+from escalera.services.stems import kit_result
 from escalera.services.studies import Study, log_of
 from escalera.services.study_building import build_on, compare_with, cut_bars, own_wav
 from escalera.services.study_hearing import piece_wav
@@ -68,7 +69,7 @@ def _list() -> dict[str, Any]:
     standing = studio().arrivals.standing()
     return {
         "rows": rows, "standing": standing, "stand_ins": STAND_INS,
-        "at_work": studio().at_work(STUDY) or studio().at_work(MADE_UP_TRACK) or studio().at_work(BRING_IN),
+        "at_work": next((j for k in (STEMS, STUDY, MADE_UP_TRACK, BRING_IN) if (j := studio().at_work(k))), None), "kit": kit_result(studio()),
     }  # fmt: skip
 
 
@@ -115,6 +116,20 @@ def made_up(number: int) -> ResponseReturnValue:
 def add(sample_id: int) -> ResponseReturnValue:
     """A recording of the library is a track to take apart."""
     return _to(f"/studies/{studio().add_study(sample_id)}")
+
+
+@blueprint.post("/made-up-kit")
+def made_up_kit() -> ResponseReturnValue:
+    """A kit of stems that the program makes up, to try it out."""
+    studio().make_up_kit()
+    return render_template("studies/_list.html", **_list())
+
+
+@blueprint.post("/kits/<int:kit>/lay")
+def lay_kit(kit: int) -> ResponseReturnValue:
+    """Fewer stems of a kit come than were announced: it is laid when those are there."""
+    studio().expect_kit(kit, number_of("size"), _number("tempo_bpm"))
+    return render_template("studies/_list.html", **_list())
 
 
 @blueprint.post("/<int:study_id>/remove")

@@ -16,7 +16,7 @@ STEM_WORDS: tuple[tuple[str, str], ...] = (
     ("leads", "lead leads melody solo arp pluck hook riff flute sax trumpet violin mallet bell bells whistle"),
     ("chords", "piano keys rhodes organ pad pads chord chords strings string guitar guitars gtr gtrs ac acoustic electric synth synths brass horns clav harp accordion"),
 )  # fmt: skip
-LOW, TOP, FEW_ONSETS, MANY_ONSETS = 6.0, 3.0, 0.6, 1.6
+LOW, TOP, STRUCK, FEW_ONSETS, MANY_ONSETS = 6.0, 3.0, 0.3, 0.6, 1.6
 
 
 def words_of(name: str) -> list[str]:
@@ -38,11 +38,11 @@ def family_of_stem(name: str, reading: SampleReading) -> tuple[str, str]:
 def _by_sound(reading: SampleReading) -> str:
     low, body, top = max(reading.bands_db[:2]), max(reading.bands_db[2:4]), max(reading.bands_db[4:])
     a_second = len(reading.onsets) / max(1.0, reading.seconds)
-    struck = sum(o.zone != "middle" for o in reading.onsets) / max(1, len(reading.onsets))
-    if a_second > MANY_ONSETS and (struck > 0.5 or top > body + TOP):
-        return "drums"
-    if low > body + LOW:
+    struck = sum(o.zone == "high" for o in reading.onsets) / max(1, len(reading.onsets))
+    if low > body + LOW and top < body:
         return "low end"
+    if a_second > MANY_ONSETS and (struck > STRUCK or top > body + TOP):
+        return "drums"
     if a_second < FEW_ONSETS:
         return "atmosphere" if reading.width > 0.3 else "chords"
     return "leads" if a_second > MANY_ONSETS else "chords"

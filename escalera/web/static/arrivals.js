@@ -39,7 +39,7 @@ export function arrivals(changed, more = {}) {
   }
   async function bring(files) {
     const list = [...files].filter((file) => file.size && !file.name.startsWith("."));
-    if (!list.length) return;
+    if (!list.length) return 0;
     let sent = 0;
     const refused = [];
     for (const file of list) {
@@ -55,6 +55,7 @@ export function arrivals(changed, more = {}) {
     if (refused.length)
       say(refused.slice(0, 3).join(" ") + (refused.length > 3 ? ` And ${refused.length - 3} more.` : ""));
     watch();
+    return sent;
   }
   async function watch() {
     if (asking) return;

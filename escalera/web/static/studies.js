@@ -12,15 +12,32 @@ byId("track").addEventListener("change", async (event) => {
   await bring(input.files);
   input.value = "";
 });
+// Stems belong together: they are announced as one kit, which is laid when all have come.
+byId("stems").addEventListener("change", async (event) => {
+  const input = /** @type {HTMLInputElement} */ (event.target),
+    files = [...input.files],
+    kit = 1 + Math.floor(Math.random() * 9e8),
+    tempo = Math.round(100 * Number(byId("kit-tempo").value.replace(",", ".") || 0));
+  if (!files.length) return;
+  const sent = await arrivals(refresh, { kit, kit_size: files.length, kit_tempo: tempo }).bring(files);
+  if (sent && sent < files.length)
+    await htmx.ajax("POST", `/studies/kits/${kit}/lay`, {
+      swap: "none",
+      values: { size: sent, tempo_bpm: tempo / 100 },
+    });
+  input.value = "";
+  await refresh();
+});
 root.addEventListener("dragover", (event) => event.preventDefault());
 root.addEventListener("drop", (event) => {
   event.preventDefault();
   dropped(event.dataTransfer.items);
 });
 root.addEventListener("click", async (event) => {
-  const button = /** @type {HTMLElement} */ (event.target).closest("[data-made-up]");
+  const button = /** @type {HTMLElement} */ (event.target).closest("[data-made-up], [data-made-up-kit]");
   if (!(button instanceof HTMLElement)) return;
-  await htmx.ajax("POST", `/studies/made-up/${button.dataset.madeUp}`, { target: "#study-list", swap: "outerHTML" });
+  const what = button.dataset.madeUp === undefined ? "made-up-kit" : `made-up/${button.dataset.madeUp}`;
+  await htmx.ajax("POST", `/studies/${what}`, { target: "#study-list", swap: "outerHTML" });
   wait();
 });
 function wait() {
