@@ -5,7 +5,7 @@ import pytest
 import soundfile
 
 from escalera.services.finished_tracks import Recipe, finished_track
-from tests.recordings import RATE
+from tests.recordings import RATE, loop
 from tests.songs import ids, small_song
 from tests.web.driving import trouble_of, until
 
@@ -140,3 +140,19 @@ def test_what_keeps_no_beat_says_so_and_is_still_heard(page, server, tracks):
     page.wait_for_selector("#notice.show")
     assert "Tap along first" in page.locator("#notice").inner_text()
     page.keyboard.press(" ")
+
+
+def test_stems_become_a_song(page, server, tmp_path):
+    for name, kind in (("Drums", "drums"), ("Keys", "chords")):
+        audio = np.atleast_2d(loop(kind, 100.0, 8, key=9, mode="minor")[0])
+        soundfile.write(tmp_path / f"{name}.flac", 0.5 * audio.T, RATE)
+    page.goto("/studies")
+    page.locator("#kit-tempo").fill("100")
+    page.set_input_files("#stems", [str(tmp_path / f"{name}.flac") for name in ("Drums", "Keys")])
+    page.wait_for_selector(".kit-said a", timeout=60_000)
+    assert not trouble_of(page)
+    page.locator(".kit-said a").click()
+    page.wait_for_selector("#stair")
+    song = server[1].head(int(page.url.rsplit("/", 1)[1])).song
+    assert song.tempo_bpm == 100.0 and {x.family for x in song.layers} == {"drums", "chords"}
+    assert page.locator("#wall .tile, .wall .tile, [data-layer]").count() > 0
