@@ -11,6 +11,8 @@ from waitress.server import create_server
 
 from escalera.services.demo import seed_demo
 from escalera.services.demo_recorded import seed_recorded
+from escalera.services.finished_tracks import add_finished_track
+from escalera.services.job_kinds import STUDY
 from escalera.services.stand_in_mix import add_stand_in
 from escalera.services.studio import Studio
 from escalera.web import create_app
@@ -29,17 +31,18 @@ def choose(page: Page, name: str) -> None:
     page.mouse.move(640, 715)
 
 
-def count(page: Page, song_id: int) -> None:
-    """The counting helper over the stair, with taps and an answer."""
-    page.goto(f"/songs/{song_id}")
-    page.wait_for_selector("polyline.measured", timeout=60_000)
-    page.evaluate("""() => { for (let i = 0; i < 9; i++) { const tap = new KeyboardEvent("keydown", { key: "t", bubbles: true });
-      Object.defineProperty(tap, "timeStamp", { value: 1000 + i * 577 + (i % 3) * 4 }); document.body.dispatchEvent(tap); } }""")
-    page.wait_for_selector("#taps >> text=9 taps")
-    page.fill("#q", "8 bars that end with bar 36")
-    page.wait_for_selector("#answer table")
+def study(page: Page, studio: Studio) -> None:
+    """A made-up track taken apart, a note pinned to it, its first chorus chosen."""
+    study_id = add_finished_track(studio, 0)
+    studio.studies.read(study_id)
+    if (job := studio.at_work(STUDY)) is not None:  # nobody works here but this
+        studio.jobs.stop(job.id)
+    studio.studies.note(study_id, lambda b: b.with_note("The low end waits for the chorus", "trick", 37.5))
+    page.goto(f"/studies/{study_id}?chosen=2")
+    page.wait_for_selector("#study .stone")
+    page.mouse.move(640, 790)
     page.wait_for_timeout(300)
-    page.screenshot(path=OUT / "count.png")
+    page.screenshot(path=OUT / "study.png")
 
 
 def judge(page: Page, studio: Studio, song_id: int) -> None:
@@ -168,7 +171,7 @@ def main() -> None:
         page.screenshot(path=OUT / "layout.png")
         bell = next(x.id for x in song.layers if x.name == "Glass bell")
         shot("bench", f"/songs/{good}/bench?select=tile:{first}:{bell}:0:0")
-        count(page, good)
+        study(page, studio)
         judge(page, studio, flawed)
         options(page, good, first)
         shot("handover", f"/songs/{good}/handover")

@@ -16,10 +16,13 @@ from escalera.store.version_store import Named
 OFF_DB = -59.0
 
 
-def record(song: Song, entries: Sequence[Entry], kept: Sequence[Named], today: date) -> str:
-    """Markdown. Parts in which nothing is written are left out."""
+def record(
+    song: Song, entries: Sequence[Entry], kept: Sequence[Named], today: date, learned: Sequence[str] = ()
+) -> str:
+    """Markdown. Parts in which nothing is written are left out; `learned` is what was noted of tracks that it was built on."""
     parts = (
         ("Brief", _brief(song, today)),
+        ("Learned from other tracks", learned),
         ("What every layer is there for", _layers(song)),
         ("Tried and set aside", (f"{x.name}: {x.aside}" for x in song.layers if x.aside)),
         ("Sections with a reason of their own", _lengths(song)),

@@ -258,7 +258,7 @@ class StudyView:
             return "{}"
         return json.dumps({
             "study": self.study.id, "seconds": r.seconds, "before": r.before, "beats_a_bar": r.beats_a_bar, "beats": r.beats_s,
-            "bars": [round(r.bar_s(i), 4) for i in range(r.bar_count + 1)],
+            "bars": [r.bar_s(i) for i in range(r.bar_count + 1)],
             "sections": [{"bar": s.first_bar, "bars": s.bars, "name": s.name} for s in r.sections],
             "lufs": [b.loudness_lufs for b in r.bars], "edges": BAND_EDGES_HZ, "chosen": self.chosen,
             "chords": [[c.beat, c.end_beat, _pitches(c.chord)] for c in r.chords], "tuning": r.tuning_cents or 0.0,

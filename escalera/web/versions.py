@@ -18,6 +18,7 @@ from escalera.core.reading.brief import read_brief
 from escalera.errors import EscaleraError, InputError
 from escalera.services.exporting import file_name
 from escalera.services.record import record
+from escalera.services.studies import log_of
 from escalera.services.studio import picture_of
 from escalera.web.drawing import small_stair
 from escalera.web.song_view import studio
@@ -56,7 +57,8 @@ def _history(song_id: int, trouble: str = "", said: str = "") -> ResponseReturnV
 def take_record(song_id: int) -> ResponseReturnValue:
     """What was wanted, decided and why, what was used and what is open, as a text to take away."""
     song = studio().head(song_id).song
-    text = record(song, studio().history(song_id), studio().versions.of(song_id), date.today())
+    learned = [line for study in studio().studies.learned(song_id) for line in log_of(study)]
+    text = record(song, studio().history(song_id), studio().versions.of(song_id), date.today(), learned)
     name = f"attachment; filename={file_name(song.title)}-record.md"
     return Response(text, mimetype="text/markdown", headers={"Content-Disposition": name})
 

@@ -271,7 +271,7 @@ export class StudyPlayer {
   // The seconds of a beat where it is, and how far it is into it.
   beatAt(seconds) {
     const { beats } = this.manifest;
-    const after = beats.findIndex((b) => b > seconds),
+    const after = beats.findIndex((b) => b > seconds + 0.002),
       i = after < 0 ? Math.max(0, beats.length - 2) : Math.max(0, after - 1);
     return { index: i, at: beats[i] ?? 0, length: (beats[i + 1] ?? seconds + 0.5) - (beats[i] ?? seconds) };
   }
