@@ -22,6 +22,7 @@ from escalera.services.stems import kit_result
 from escalera.services.studies import Study, log_of
 from escalera.services.study_building import build_on, compare_with, cut_bars, own_wav
 from escalera.services.study_hearing import piece_wav
+from escalera.services.voice_alone import under_voice
 from escalera.web.samples import number_of
 from escalera.web.song_view import studio
 from escalera.web.study_view import StudyView, stone
@@ -321,6 +322,17 @@ def beside_own(study_id: int) -> ResponseReturnValue:
         return render_template("_notice.html", message="This song has no sections yet.", kind="error"), 400
     found = compare_with(studio(), view.study, view.chosen, head.song, section.id)
     return render_template("studies/_beside.html", view=view, head=head, section=section, found=found, study=view.study)
+
+
+@blueprint.get("/<int:study_id>/under")
+def under(study_id: int) -> ResponseReturnValue:
+    """Three progressions under a voice that sings alone in the chosen section, every clash named."""
+    view = view_of(study_id)
+    try:
+        found = under_voice(view.study, view.chosen)
+    except EscaleraError as error:
+        return _refused(error)
+    return render_template("studies/_under.html", view=view, found=found)
 
 
 @blueprint.get("/<int:study_id>/own/<int:song_id>/<int:revision_id>/<int:section_id>.wav")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -14,6 +15,7 @@ from escalera.core.study import changes, words
 from escalera.core.study.building import chords_of
 from escalera.core.study.heard_track import SURE, ChordHeard, SectionRead, StudyNote, StudyReading
 from escalera.core.study.sounding import SIGNS, sounding
+from escalera.core.study.under_voice import Offer
 from escalera.core.theory.chords import parse_chord
 from escalera.core.time.metre import Metre
 from escalera.errors import EscaleraError
@@ -221,6 +223,17 @@ class StudyView:
                 )
             )
         return found
+
+    def under(self, offer: Offer) -> list[list[Any]]:
+        """An offer's chords for the player: beat, end, pitches."""
+        r, s = self.reading, self.section
+        if r is None or s is None:
+            return []
+        first = r.beat_of_bar(s.first_bar)
+        return [
+            [first + i * r.beats_a_bar, first + (i + 1) * r.beats_a_bar, _pitches(c.name())]
+            for i, c in enumerate(offer.chords)
+        ]
 
     # the form ------------------------------------------------------------------------------------------------------
 

@@ -147,6 +147,14 @@ function along() {
   player.set({});
 }
 
+// Other chords under the chosen section, from its beginning.
+function hearUnder(chords) {
+  player.manifest.chords = chords;
+  byId("listen-chords").setAttribute("aria-pressed", "true");
+  player.along = true;
+  player.play(range()[0]);
+}
+
 // tapping -------------------------------------------------------------------------------------------------------------------
 let taps = [];
 function tap() {
@@ -181,6 +189,13 @@ const clicks = {
   "#listen-chords": along,
   "#tap": tap,
   "#taps-done": takeTaps,
+  "[data-offer-under]": () =>
+    htmx.ajax("GET", `${path}/under`, { target: "#under", swap: "innerHTML", values: here() }),
+  "[data-under]": (e) => hearUnder(JSON.parse(e.dataset.under)),
+  "[data-take]": (e) => {
+    const s = player.manifest.sections[Number(field("chosen").value)];
+    post("correct/chords", { first_bar: s.bar, bars: s.bars, line: e.dataset.take });
+  },
   "#switch": (e) => mine.toggle(e.dataset),
 };
 document.addEventListener("click", (event) => {
