@@ -9,7 +9,7 @@ from escalera.services.exporting import Options, export
 from escalera.services.finished_tracks import add_finished_track, add_stem_kit
 from escalera.services.jobs import Result, Tell, Wanted, Work
 from escalera.services.stand_in_mix import add_stand_in
-from escalera.services.stems import bring_in_stems
+from escalera.services.stems import bounce_of_stems, bring_in_stems
 from escalera.store.job_store import Job
 
 if TYPE_CHECKING:
@@ -74,6 +74,9 @@ def _of_music_elsewhere(studio: Studio) -> dict[str, Work]:
         if not kit:
             return _told(folder, f"song {add_stem_kit(studio, tell, wanted)}")
         try:
+            if job.song_id:
+                bounce_of_stems(studio, studio.kits.named(kit), job.song_id, tell, wanted)
+                return _told(folder, "The stems were added up.")
             found = bring_in_stems(studio, studio.kits.named(kit), "", float(job.options["tempo_bpm"]), tell, wanted)
         finally:
             studio.kits.clear(kit)

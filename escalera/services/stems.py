@@ -6,6 +6,7 @@ import re
 import tempfile
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from itertools import repeat
 from pathlib import Path
@@ -97,6 +98,54 @@ def bring_in_stems(
     return KitRead(studio.add_song(song, f"{len(stems)} stems laid"), tuple(said))
 
 
+def bounce_of_stems(
+    studio: Studio,
+    files: Sequence[tuple[Path, str]],
+    song_id: int,
+    tell: Tell = lambda share: None,
+    wanted: Wanted = lambda: True,
+) -> int:
+    """The stems of a song's mix added up and kept as a bounce of it; the bounce's id. Raises InputError where none can be read."""
+    reader, contents = LimitedReader(), list[str]()
+    with tempfile.TemporaryDirectory(dir=studio.folder) as folder:
+        library.add_folder(Path(folder))
+        try:
+            for number, (path, _) in enumerate(files):
+                if not wanted():
+                    raise RenderStopped("Adding the stems up was called off.")
+                with suppress(EscaleraError):  # a silent or broken one adds nothing
+                    contents.append(reader.read(path, Path(folder), light=True).content)
+                tell(0.8 * (number + 1) / len(files))
+            audio = _added(contents)
+        finally:
+            reader.close()
+            library.remove_folder(Path(folder))
+    if audio is None:
+        raise InputError(f"None of the {len(files)} stems can be read, or all are silent. Bring in others.")
+    name = f"{len(contents)} stems of {studio.head(song_id).song.title}"
+    return studio.add_bounce(
+        song_id, studio.samples.add_audio(name, audio, "", "own", "stems added up"), "given as stems"
+    )
+
+
+def _added(contents: list[str]) -> Audio | None:
+    """The sum of recordings of the library, (2, n)."""
+    total: Audio | None = None
+    for content in contents:
+        part = library.read(content)
+        if part is None or not part.shape[1]:
+            continue
+        pair = part[[0, -1]]
+        if total is None:
+            total = pair.copy()
+        elif pair.shape[1] <= total.shape[1]:
+            total[:, : pair.shape[1]] += pair
+        else:
+            pair[:, : total.shape[1]] += total
+            total = pair
+    return total
+
+
 class _Apart:
     """The files, or the channels of a single one as files of their own for a while."""
 
@@ -108,6 +157,11 @@ class _Apart:
         if len(self._files) != 1 or (channels := heading(self._files[0][0]).channels) <= 2:
             return self._files
         path, name = self._files[0]
+        probe = LimitedReader()
+        try:
+            probe.read(path, None, light=True)  # what it does to a decoder is done to another process first
+        finally:
+            probe.close()
         self._folder.mkdir(exist_ok=True)
         self._made = [self._folder / f"{path.stem[:40]}, channel {i + 1}.flac" for i in range(channels)]
         writers = [RecordingWriter(file, 1) for file in self._made]

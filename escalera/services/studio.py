@@ -291,17 +291,17 @@ class Studio:
             return False
         self.kits.take(said["kit"], file, name)
         if self.kits.whole(said["kit"], said.get("kit_size", 0)):
-            self.lay_kit(said["kit"], said.get("kit_tempo", 0) / 100.0)
+            self.lay_kit(said["kit"], said.get("kit_tempo", 0) / 100.0, said.get("bounce_of", 0))
         return True
 
-    def expect_kit(self, kit: int, size: int, tempo_bpm: float = 0.0) -> None:
+    def expect_kit(self, kit: int, size: int, tempo_bpm: float = 0.0, bounce_of: int = 0) -> None:
         """Not all stems of a kit could be sent: it is laid when so many are there."""
         if size and self.kits.whole(kit, size, fewer=True):
-            self.lay_kit(kit, tempo_bpm)
+            self.lay_kit(kit, tempo_bpm, bounce_of)
 
-    def lay_kit(self, kit: int, tempo_bpm: float = 0.0) -> None:
-        """Let a worker lay the stems of a kit that are there as the layers of a song."""
-        self.jobs.start(STEMS, 0, 0, {"kit": kit, "tempo_bpm": tempo_bpm}, "Laying stems")
+    def lay_kit(self, kit: int, tempo_bpm: float = 0.0, bounce_of: int = 0) -> None:
+        """Let a worker lay the stems of a kit that are there as the layers of a song, or add them up as a mix of one."""
+        self.jobs.start(STEMS, bounce_of, 0, {"kit": kit, "tempo_bpm": tempo_bpm}, "Reading stems")
 
     def make_up_kit(self) -> None:
         """Let a worker make a kit of stems and lay it, to try it out."""

@@ -11,7 +11,7 @@ from flask.typing import ResponseReturnValue
 from escalera.core.edits.edit import section_of
 from escalera.core.moves.suggestions import suggest
 from escalera.errors import EscaleraError
-from escalera.services.job_kinds import BOUNCE, BRING_IN, MADE_UP
+from escalera.services.job_kinds import BOUNCE, BRING_IN, MADE_UP, STEMS
 from escalera.store.repository import Head
 from escalera.web.bounce_view import BounceView
 from escalera.web.edits import add_edits
@@ -30,7 +30,7 @@ def context(view: BounceView) -> dict[str, Any]:
     standing = studio().arrivals.standing()
     return {
         "view": view, "song": view.song, "head": view.head, "place": "bounces", "standing": standing,
-        "arriving": studio().at_work(BRING_IN), "at_work": studio().at_work(MADE_UP, view.head.song_id) or studio().at_work(BOUNCE, view.head.song_id),
+        "arriving": studio().at_work(BRING_IN), "at_work": next((j for k in (MADE_UP, BOUNCE, STEMS) if (j := studio().at_work(k, view.head.song_id))), None),
     }  # fmt: skip
 
 

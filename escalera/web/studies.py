@@ -129,7 +129,7 @@ def made_up_kit() -> ResponseReturnValue:
 @blueprint.post("/kits/<int:kit>/lay")
 def lay_kit(kit: int) -> ResponseReturnValue:
     """Fewer stems of a kit come than were announced: it is laid when those are there."""
-    studio().expect_kit(kit, number_of("size"), _number("tempo_bpm"))
+    studio().expect_kit(kit, number_of("size"), _number("tempo_bpm"), number_of("bounce_of"))
     return render_template("studies/_list.html", **_list())
 
 

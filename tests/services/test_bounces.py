@@ -10,9 +10,11 @@ from escalera.core.bounce_judgement import BounceReading, SectionHeard, bounce_f
 from escalera.core.reading.timeline import timeline
 from escalera.errors import InputError, NotFound
 from escalera.services.bounces import bars_of, bounce_report, read_mix
+from escalera.services.finished_tracks import stem_kit
 from escalera.services.new_song import new_song
 from escalera.services.rendering import Rendering
 from escalera.services.stand_in_mix import add_stand_in, elsewhere
+from escalera.services.stems import bounce_of_stems
 from escalera.services.watching import FolderWatch
 from escalera.sound.mix import Renderer
 from tests.recordings import RATE, loop, written
@@ -183,3 +185,18 @@ def test_a_newer_file_in_the_watched_folder_is_read_once_it_is_whole(studio, tmp
     assert watch.look() == [] and len(studio.bounces.of_song(song_id, SONG)) == 2, (
         "a broken file is written down and leaves nothing"
     )
+
+
+def test_a_mix_may_be_given_as_stems(studio, tmp_path):
+    song = small_song()
+    song_id = studio.add_song(song, "Small")
+    files = stem_kit(song, tmp_path)
+    bounce_id = bounce_of_stems(studio, [(f, f.name) for f in files], song_id)
+    studio.bounces.read(bounce_id, song)
+    (found,) = studio.bounces.of_song(song_id, song)
+    assert found.note == "given as stems" and not found.reading.missing_bars
+    assert abs(found.reading.offset_s) < 0.01
+    for heard, own in zip(found.reading.sections, found.reading.sketch):
+        assert heard.energy == pytest.approx(own.energy, abs=0.4)
+    with pytest.raises(InputError, match="None of the 1 stems"):
+        bounce_of_stems(studio, [(tmp_path / "none.wav", "none.wav")], song_id)

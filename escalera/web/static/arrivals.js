@@ -102,3 +102,16 @@ export function arrivals(changed, more = {}) {
   }
   return { bring, dropped, watch };
 }
+
+// Stems belong together: they are announced as one kit, which is laid (or added up) when all have come.
+/** @param {HTMLInputElement} input */
+export async function bringKit(input, changed, more) {
+  const files = [...input.files],
+    kit = 1 + Math.floor(Math.random() * 9e8);
+  if (!files.length) return;
+  const sent = await arrivals(changed, { ...more, kit, kit_size: files.length }).bring(files);
+  input.value = "";
+  const values = { size: sent, tempo_bpm: (more.kit_tempo ?? 0) / 100, bounce_of: more.bounce_of ?? 0 };
+  if (sent && sent < files.length) await htmx.ajax("POST", `/studies/kits/${kit}/lay`, { swap: "none", values });
+  await changed();
+}

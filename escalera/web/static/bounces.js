@@ -1,5 +1,5 @@
 // The page of bounces: a mix is brought in, laid over the song in the background, chosen, compared.
-import { arrivals } from "./arrivals.js";
+import { arrivals, bringKit } from "./arrivals.js";
 import { byId, fieldsOf } from "./dom.js";
 import { handrail } from "./handrail.js";
 import { pageQueue } from "./queue.js";
@@ -35,7 +35,10 @@ page.listen({
     "[data-bounce-act]": (button) => act(button.dataset.bounceAct),
   },
   forms: { "[data-note]": (form) => act(`${form.dataset.note}/note`, fieldsOf(form)) },
-  changes: { "#mix": (input) => bring(input.files).then(() => (input.value = "")) },
+  changes: {
+    "#mix": (input) => bring(input.files).then(() => (input.value = "")),
+    "#mix-stems": (input) => bringKit(input, () => show(), { bounce_of: song }),
+  },
   step: (by) => stepAlong(field("select").value, by, (text) => show({ select: text })),
   settled: wait,
 });

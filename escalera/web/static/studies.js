@@ -1,5 +1,5 @@
 // The list of studies: tracks are brought in and read in the background.
-import { arrivals } from "./arrivals.js";
+import { arrivals, bringKit } from "./arrivals.js";
 import { byId } from "./dom.js";
 
 let asking = 0;
@@ -12,21 +12,9 @@ byId("track").addEventListener("change", async (event) => {
   await bring(input.files);
   input.value = "";
 });
-// Stems belong together: they are announced as one kit, which is laid when all have come.
-byId("stems").addEventListener("change", async (event) => {
-  const input = /** @type {HTMLInputElement} */ (event.target),
-    files = [...input.files],
-    kit = 1 + Math.floor(Math.random() * 9e8),
-    tempo = Math.round(100 * Number(byId("kit-tempo").value.replace(",", ".") || 0));
-  if (!files.length) return;
-  const sent = await arrivals(refresh, { kit, kit_size: files.length, kit_tempo: tempo }).bring(files);
-  if (sent && sent < files.length)
-    await htmx.ajax("POST", `/studies/kits/${kit}/lay`, {
-      swap: "none",
-      values: { size: sent, tempo_bpm: tempo / 100 },
-    });
-  input.value = "";
-  await refresh();
+byId("stems").addEventListener("change", (event) => {
+  const tempo = Number(byId("kit-tempo").value.replace(",", ".") || 0);
+  bringKit(/** @type {HTMLInputElement} */ (event.target), refresh, { kit_tempo: Math.round(100 * tempo) });
 });
 root.addEventListener("dragover", (event) => event.preventDefault());
 root.addEventListener("drop", (event) => {
