@@ -51,6 +51,16 @@ def test_a_track_is_taken_apart_and_built_on(page, server, tracks):
     page.wait_for_function("() => document.querySelector('.close-bar.chosen')")
     page.keyboard.press("s")
     page.wait_for_function("n => document.querySelectorAll('.stone-name').length === n", arg=count + 1)
+    edge = page.locator(".stone-edge").first.bounding_box()
+    first = studio.studies.get(study_id).reading.sections[1].first_bar
+    page.mouse.move(edge["x"] + 5, edge["y"] + 20)
+    page.mouse.down()
+    page.mouse.move(
+        edge["x"] + 5 - 3 * page.locator("#stone-box").bounding_box()["width"] / 23, edge["y"] + 20, steps=4
+    )
+    page.mouse.up()
+    until(lambda: studio.studies.get(study_id).reading.sections[1].first_bar < first)
+    page.wait_for_function("() => !document.querySelector('#study-head .bringing')")
     page.locator(".close-chord").first.click()
     page.locator(".chord-box").fill("Em7")
     page.keyboard.press("Enter")

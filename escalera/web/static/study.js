@@ -214,6 +214,31 @@ document.addEventListener("click", (event) => {
     }
   }
 });
+// The edge between two sections is dragged to another bar.
+document.addEventListener("pointerdown", (event) => {
+  const edge = /** @type {HTMLElement} */ (event.target).closest?.(".stone-edge");
+  if (!(edge instanceof HTMLElement) || event.button) return;
+  event.preventDefault();
+  const box = byId("stone-box").getBoundingClientRect(),
+    m = player.manifest,
+    barAt = (x) => {
+      const seconds = (m.seconds * (x - box.left)) / box.width;
+      return m.bars.reduce((best, at, i) => (Math.abs(at - seconds) < Math.abs(m.bars[best] - seconds) ? i : best), 0);
+    };
+  edge.classList.add("held");
+  edge.setPointerCapture(event.pointerId);
+  let bar = m.sections[Number(edge.dataset.edge)].bar;
+  const begun = bar;
+  edge.onpointermove = (move) => {
+    bar = barAt(move.clientX);
+    edge.style.left = `${(100 * m.bars[bar]) / m.seconds}%`;
+  };
+  edge.onpointerup = () => {
+    edge.onpointermove = edge.onpointerup = null;
+    edge.classList.remove("held");
+    if (bar !== begun) post("correct/move", { section: edge.dataset.edge, at_bar: bar });
+  };
+});
 // A chord is corrected where it stands.
 function correctChord(button) {
   const box = document.createElement("input");
