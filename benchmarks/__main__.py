@@ -29,6 +29,7 @@ from benchmarks.layouts import layouts
 from benchmarks.memory import memory
 from benchmarks.samples import samples
 from benchmarks.songs import CACHE_MB, generated, large
+from benchmarks.studies import heard_pieces, stems, studies
 from benchmarks.table import REFERENCE_S, print_over, reference_s, row, seconds
 from escalera.core.document.song import Song
 from escalera.core.edits import EDITS
@@ -277,6 +278,9 @@ def main() -> int:
     joins()
     layouts()
     samples()
+    studies()
+    heard_pieces()
+    stems()
     memory()
     prediction()
     print(f"\nTook {time.perf_counter() - start:.0f} s")

@@ -6,17 +6,24 @@ Run by itself: python -m benchmarks.studies
 
 from __future__ import annotations
 
+import tempfile
 import time
 from dataclasses import dataclass, field
+from pathlib import Path
 
 import numpy as np
+import soundfile
 
 from benchmarks.finished_material import Track, tracks
-from benchmarks.table import row
+from benchmarks.table import row, seconds
 from escalera.core.study.heard_track import Given, StudyReading
 from escalera.core.theory.chords import parse_chord
 from escalera.core.theory.keys import parse_key
+from escalera.services.stems import bring_in_stems, stem_files
+from escalera.services.studio import Studio
+from escalera.services.study_hearing import piece_wav
 from escalera.services.study_reading import study
+from escalera.web import create_app
 
 NEAR_S, FACTORS = 0.07, (0.5, 2.0)
 BINS = ((0.0, 0.5), (0.5, 0.7), (0.7, 0.85), (0.85, 0.95), (0.95, 1.01))
@@ -113,5 +120,51 @@ def studies() -> None:
     row("four minutes taken apart", float(np.median(spent)), 15.0, "s")
 
 
+PIECES = {"half speed": (0.5, False, "all"), "an octave up": (1.0, True, "all"), "held apart": (1.0, False, "held")}
+
+
+def _piece_ms(content: str, at: float, how: tuple[float, bool, str]) -> float:
+    return 1000 * seconds(lambda: piece_wav(content, -12.0, at, at + 1.2, *how))
+
+
+def heard_pieces() -> None:
+    """How soon a piece sounds at half speed, an octave up, held apart; how large the page of a study is."""
+    with tempfile.TemporaryDirectory() as folder:
+        studio = Studio(Path(folder), cache_mb=100)
+        audio = np.concatenate(list(tracks(judge=True)[0].blocks()), axis=1)
+        sample = studio.samples.add_audio("Track", audio, "", "own", "")
+        content = studio.samples.card(sample).content
+        piece_wav(content, -12.0, 3.0, 4.2, 0.5, False, "all")
+        for name, how in PIECES.items():
+            times = [_piece_ms(content, 10.0 + 2 * i, how) for i in range(8)]
+            row(f"first piece of a track, {name}, median of 8", float(np.median(times)), 200, "ms")
+        study_id = studio.studies.add(content, "Track")
+        studio.studies.read(study_id)
+        row("the same study asked for again", 1000 * seconds(lambda: studio.studies.get(study_id)), 50, "ms")
+        app = create_app(studio, testing=True)
+        row("page of a study", len(app.test_client().get(f"/studies/{study_id}").data) / 1000, 400, "KB")
+        studio.close()
+
+
+def stems() -> None:
+    """Thirty stems of four minutes laid: the tracks of the judging set, turned against each other, as a kit of files."""
+    length, rate = 240 * 44_100, 44_100
+    with tempfile.TemporaryDirectory() as folder:
+        (kit := Path(folder) / "kit").mkdir()
+        base = np.concatenate(list(tracks(judge=True)[0].blocks()), axis=1)
+        base = np.tile(base, (1, -(-length // base.shape[1])))[:, :length]
+        bar = round(rate * 60.0 / tracks(judge=True)[0].truth.tempo_bpm * 4)
+        for i in range(30):
+            sound = np.roll(base, i * bar, axis=1) * np.float32(0.05 + 0.004 * i)
+            soundfile.write(str(kit / f"{i:02d} stem.wav"), sound.T, rate, subtype="PCM_16")
+        (data := Path(folder) / "data").mkdir()
+        studio = Studio(data, cache_mb=100)
+        files = [(f, f.name) for f in stem_files(kit)]
+        row("thirty stems of four minutes laid", seconds(lambda: bring_in_stems(studio, files, "Kit")), 90, "s")
+        studio.close()
+
+
 if __name__ == "__main__":
     studies()
+    heard_pieces()
+    stems()
