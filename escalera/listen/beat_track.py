@@ -38,10 +38,6 @@ class TrackBeats:
     at_s: Floats
     steady: float
 
-    @property
-    def tempo_bpm(self) -> float:
-        return 60.0 / float(np.median(np.diff(self.at_s))) if len(self.at_s) > 1 else 0.0
-
 
 def pulses(frames: Frames, env: Floats) -> Floats:
     """What beats are laid on: the strength of onsets and the rise of the low end, shape (n,), its largest about 1."""

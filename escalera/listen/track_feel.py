@@ -8,10 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.samples.reading import Onset
+from escalera.core.study.words import STRAIGHT, SWUNG
 from escalera.listen.bar_track import TrackBars
 
 ZONES = ("low", "middle", "high")
-STRAIGHT_TO, SWUNG_FROM = 0.565, 0.585  # where off-beats lie within a beat
 OFF_BEAT, LATE = (0.40, 0.76), (0.70, 0.93)  # where off-beats and last sixteenths may lie
 FEWEST = 12  # of them, to say anything
 FIRM = 0.06  # of a beat: so far off-beats may scatter
@@ -32,7 +32,7 @@ class TrackFeel:
     def is_swung(self) -> bool | None:
         if self.off_beat is None:
             return None
-        return self.off_beat > SWUNG_FROM if not STRAIGHT_TO < self.off_beat < SWUNG_FROM else None
+        return self.off_beat >= SWUNG if not STRAIGHT < self.off_beat < SWUNG else None
 
 
 def onsets_by_bar(onsets: tuple[Onset, ...], bars: TrackBars) -> Floats:

@@ -13,7 +13,7 @@ from escalera.core.document.chord_text import write_chordline
 from escalera.core.energy.stats import BAND_EDGES_HZ, BANDS
 from escalera.core.study import changes, words
 from escalera.core.study.building import chords_of
-from escalera.core.study.heard_track import SURE, ChordHeard, SectionRead, StudyNote, StudyReading
+from escalera.core.study.heard_track import ChordHeard, SectionRead, StudyNote, StudyReading
 from escalera.core.study.sounding import SIGNS, sounding
 from escalera.core.study.under_voice import Offer
 from escalera.core.theory.chords import parse_chord
@@ -149,6 +149,11 @@ class StudyView:
         return (self.reading.sections[found[0]], found[1]) if found and self.reading else None
 
     @property
+    def grows(self) -> str:
+        """Whether it has more or less energy than the section it comes back from."""
+        return changes.grows(self.again[1]) if self.again else ""
+
+    @property
     def feel(self) -> list[str]:
         """How it moves, where the kick enters, what key it is in."""
         if self.reading is None or self.section is None:
@@ -258,11 +263,6 @@ class StudyView:
     @property
     def band_names(self) -> tuple[str, ...]:
         return BANDS
-
-    @property
-    def doubts(self) -> list[int]:
-        """Sections whose beginning is not sure."""
-        return [i for i, s in enumerate(self.reading.sections) if s.confidence < SURE] if self.reading else []
 
     def manifest(self) -> str:
         """What the page's player has to know."""

@@ -9,7 +9,8 @@ from escalera.core.theory.chords import parse_chord, roman
 from escalera.core.theory.keys import Key, parse_key, transpose_key
 from escalera.errors import EscaleraError
 
-SWUNG, STRAIGHT, TRIPLET = 0.585, 0.565, 0.64
+SWUNG, STRAIGHT, TRIPLET = 0.585, 0.565, 0.64  # where off-beats lie within a beat: from, up to, from
+SWUNG_SIXTEENTH = 0.79
 CENTS_HEARD = 8.0
 ASIDE = 0.12  # of the power that one side has more
 INTERVALS = ("", "a semitone", "a tone", "a minor third", "a major third", "a fourth", "a tritone")
@@ -33,7 +34,7 @@ def feel_said(section: SectionRead) -> str:
         elif section.off_beat <= STRAIGHT:
             words.append("straight eighths")
     late = section.late_sixteenth
-    if late is not None and late >= 0.79:
+    if late is not None and late >= SWUNG_SIXTEENTH:
         words.append("swung sixteenths")
     if section.half_time:
         words.append("half time: the backbeat lies on three")
