@@ -20,6 +20,7 @@ from escalera.core.samples.stem_names import family_of_stem
 from escalera.core.study.heard_track import Given, GivenSection, StudyReading
 from escalera.core.study.kit import Stem, arrivals, song_of_kit
 from escalera.errors import EscaleraError, InputError, RenderStopped
+from escalera.formats.file_says import began_at_s
 from escalera.formats.recording import RecordingWriter, blocks_of, heading
 from escalera.listen.bar_track import TrackBars
 from escalera.listen.track_form import bar_sound, find_sections
@@ -39,6 +40,7 @@ SAME = 0.9995  # likeness of envelopes from which on two stems are one
 STEADY = 0.0025  # by which tempi may differ over a kit that was made to a click
 BLOCK = 10 * RATE_HZ
 BEGINS_S = 0.03
+MOST_LATE_S = 1800.0  # that a stem may begin after the first one
 WHOLE = 0.15  # of a bar that the last one may lack
 ROUND = 0.0006  # by which a tempo may lie off a whole number that was meant
 TONAL = ("low end", "chords", "leads", "voices")
@@ -80,12 +82,14 @@ def bring_in_stems(
     """A song of stems, (file, name) each, or of one file with many channels. Raises InputError where nothing is left to lay, or where no
     bars can be read."""
     with _Apart(studio, files) as parts:
-        ids, said = _read(studio, parts, tell, wanted)
-    samples, more = _different(studio, ids)
+        read, said = _read(studio, parts, tell, wanted)
+        begins = _common_start([path for path, _ in parts])
+    samples, more = _different(studio, [id for id in read if id is not None])
     said += more
     if not samples:
         raise InputError("Nothing of it can be laid: " + " ".join(said[:4]))
-    stems = [_stem(studio, id, sample) for id, sample in samples]
+    late = dict(zip(reversed(read), reversed(begins)))  # of the same stem twice, as the first one
+    stems = [_stem(studio, id, sample, late[id]) for id, sample in samples]
     with tempfile.TemporaryDirectory(dir=studio.folder) as folder:
         whole = _Sum(stems, Path(folder))
         try:
@@ -177,8 +181,10 @@ class _Apart:
             file.unlink(missing_ok=True)
 
 
-def _read(studio: Studio, files: Sequence[tuple[Path, str]], tell: Tell, wanted: Wanted) -> tuple[list[int], list[str]]:
-    """Every file read lightly, two at a time; ids of the samples in order, and what was refused."""
+def _read(
+    studio: Studio, files: Sequence[tuple[Path, str]], tell: Tell, wanted: Wanted
+) -> tuple[list[int | None], list[str]]:
+    """Every file read lightly, two at a time; ids of the samples in order, None for what was refused, and why it was."""
     readers = [LimitedReader() for _ in range(READERS)]
     found: list[int | None] = [None] * len(files)
     said: list[str] = []
@@ -201,7 +207,7 @@ def _read(studio: Studio, files: Sequence[tuple[Path, str]], tell: Tell, wanted:
             reader.close()
     if not wanted():
         raise RenderStopped("Bringing in the stems was called off.")
-    return [id for id in found if id is not None], said
+    return found, said
 
 
 def _different(studio: Studio, ids: list[int]) -> tuple[list[tuple[int, Sample]], list[str]]:
@@ -228,16 +234,25 @@ def _same(one: Sample, other: Sample) -> bool:
     return float((a * b).sum()) >= SAME * float(np.sqrt((a**2).sum() * (b**2).sum()) + 1e-12)
 
 
-def _stem(studio: Studio, id: int, sample: Sample) -> Stem:
+def _common_start(paths: list[Path]) -> list[float]:
+    """By how many seconds every file begins after the first one, as broadcast waves say; 0 where they say nothing, or not all do."""
+    moments = [began_at_s(path) for path in paths]
+    known = [m for m in moments if m is not None]
+    if len(known) < len(paths) or max(known) - min(known) > MOST_LATE_S:
+        return [0.0] * len(paths)
+    return [m - min(known) for m in known]
+
+
+def _stem(studio: Studio, id: int, sample: Sample, late_s: float) -> Stem:
     family, why = family_of_stem(sample.name, studio.samples.reading(id))
-    return Stem(sample, sample.name, family, why)
+    return Stem(sample, sample.name, family, why, late_s)
 
 
 class _Sum:
     """The sum of stems, (2, n), kept in a file of samples while it is read again: thirty stems are not decoded twice."""
 
     def __init__(self, stems: list[Stem], folder: Path):
-        self._length = max(round(s.sample.seconds * RATE_HZ) for s in stems)
+        self._length = max(round((s.offset_s + s.sample.seconds) * RATE_HZ) for s in stems)
         self._stems, self._done = stems, 0
         self._kept = np.memmap(folder / "sum.raw", np.float32, "w+", shape=(self._length, 2))
         self._pool = ThreadPoolExecutor(READERS)
@@ -247,17 +262,22 @@ class _Sum:
         while self._done < high:
             upto = min(self._length, self._done + BLOCK)
             size = upto - self._done
-            for part in self._pool.map(
-                library.read, [x.sample.content for x in self._stems], repeat(self._done), repeat(size)
-            ):
+            for at, part in self._pool.map(_piece, self._stems, repeat(self._done), repeat(size)):
                 if part is not None and part.shape[1]:
-                    self._kept[self._done : self._done + part.shape[1]] += part[[0, -1]].T
+                    self._kept[at : at + part.shape[1]] += part[[0, -1]].T
             self._done = upto
         return np.array(self._kept[low:high].T) if low < high else None
 
     def close(self) -> None:
         self._pool.shutdown()
         del self._kept
+
+
+def _piece(stem: Stem, low: int, count: int) -> tuple[int, Audio | None]:
+    """What a stem has between two samples of its kit, and where that begins."""
+    late = round(stem.offset_s * RATE_HZ)
+    begin = max(low, late)
+    return begin, library.read(stem.sample.content, begin - late, low + count - begin) if begin < low + count else None
 
 
 def _read_together(

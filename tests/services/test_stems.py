@@ -1,5 +1,6 @@
 """Stems become a song: families by name and sound, the form of their sum, tiles where something sounds, and the same mix again."""
 
+import struct
 from pathlib import Path
 
 import numpy as np
@@ -9,6 +10,7 @@ import soundfile
 from escalera.core.samples.stem_names import family_of_stem
 from escalera.core.study.kit import sounds_in
 from escalera.errors import InputError
+from escalera.formats.file_says import began_at_s
 from escalera.listen.whole_reading import read_lightly
 from escalera.services.finished_tracks import Recipe, song_of_recipe, stem_kit
 from escalera.services.stems import bring_in_stems, stem_files, title_of_kit
@@ -125,3 +127,34 @@ def test_a_kit_waits_until_all_its_stems_are_there(tmp_path):
     assert kits.whole(7, 2, fewer=True) and kits.whole(7, 3)
     kits.clear(7)
     assert kits.named(7) == [] and isinstance(kits.folder(7), Path)
+
+
+def with_time(path, audio, late_s):
+    """A broadcast wave that says when in its session it began."""
+    soundfile.write(path, audio.T, RATE, subtype="PCM_16")
+    bext = bytes(338) + struct.pack("<Q", round((3600 + late_s) * RATE)) + bytes(256)
+    data = path.read_bytes() + b"bext" + struct.pack("<I", len(bext)) + bext
+    path.write_bytes(data[:4] + struct.pack("<I", len(data) - 8) + data[8:])
+
+
+def test_stems_that_begin_later_lie_where_their_files_say(studio, tmp_path):
+    drums, keys = (
+        0.4 * np.atleast_2d(loop(kind, 100.0, 8, key=9, mode="minor")[0])[:1] for kind in ("drums", "chords")
+    )
+    late_s = 2 * 2.4 + 0.6  # two bars and a beat
+    with_time(tmp_path / "Drums.wav", drums, 0.0)
+    with_time(tmp_path / "Keys.wav", keys[:, round(late_s * RATE) :], late_s)
+    found = bring_in_stems(studio, [(f, f.name) for f in stem_files(tmp_path)], "Late", 100.0)
+    made = studio.head(found.song_id).song
+    layer = next(x for x in made.layers if x.name == "Keys")
+    first = min(p.start_ticks for s in made.sections[:1] for p in s.placements if p.layer_id == layer.id)
+    assert first == 2 * 4 * 960 and made.pattern_by_id[layer.pattern_id].pattern.to_list()[0][0] == pytest.approx(
+        960, abs=12
+    )
+    size = keys.shape[1] - RATE
+    own = studio.rendering.renderer.render(made)[:, :size].mean(axis=0)
+    wanted = drums[0, :size].copy()
+    wanted[round(late_s * RATE) :] += keys[0, round(late_s * RATE) : size]
+    assert float(own @ wanted / np.sqrt((own @ own) * (wanted @ wanted))) > 0.97
+    (tmp_path / "Keys.wav").write_bytes((tmp_path / "Keys.wav").read_bytes()[:200])  # broken off: nothing is invented
+    assert began_at_s(tmp_path / "Keys.wav") is None and began_at_s(tmp_path / "Drums.wav") == pytest.approx(3600.0)

@@ -119,20 +119,22 @@ def _with_run(
 ) -> Song:
     start_s = reading.bar_s(first_bar + low) - stem.offset_s
     end_s = min(stem.sample.seconds, reading.bar_s(first_bar + high) - stem.offset_s)
-    if end_s - start_s < 0.05 or start_s < -0.05:
+    late_s = max(0.0, -start_s)  # it begins within the stretch
+    if end_s - start_s - late_s < 0.05:
         return song
     layer = song.layer_by_id[layer_id]
     beats = (
         (high - low)
         * reading.beats_a_bar
-        * (end_s - start_s)
+        * (end_s - start_s - late_s)
         / (reading.bar_s(first_bar + high) - stem.offset_s - start_s)
     )
     clip = Clip(stem.sample.content, round(max(0.0, start_s), 6), round(end_s, 6), round(beats, 6), "stretch")
     song = song.with_layer(replace(layer, clips=(*layer.clips, clip)))
     bar_ticks = reading.beats_a_bar * QUARTER_TICKS
     length = (high - low) * bar_ticks
-    pattern = Pattern(length, [[0, min(length, clip.length_ticks), CLIP, len(layer.clips), 0, VELOCITY]])
+    begins = round(length * late_s / (reading.bar_s(first_bar + high) - stem.offset_s - start_s))
+    pattern = Pattern(length, [[begins, min(length - begins, clip.length_ticks), CLIP, len(layer.clips), 0, VELOCITY]])
     song, pattern_id = add_pattern(
         song, f"{layer.name}, bars {first_bar + low + 1} to {first_bar + high}", layer.family, pattern
     )
