@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from escalera.core.study.under_voice import Offer, VoiceNote, home_of, long_and_stressed, offers_under
+from escalera.core.study.under_voice import VoiceNote, VoiceOffer, home_of, long_and_stressed, offers_under
 from escalera.core.theory.keys import Key, parse_key
 from escalera.errors import InputError, NotFound
 from escalera.listen.sung_notes import sung_notes
@@ -26,7 +26,7 @@ class UnderVoice:
     confidence: float
     notes: int
     heard: list[VoiceNote]
-    offers: list[Offer]
+    offers: list[VoiceOffer]
 
 
 def under_voice(study: Study, index: int) -> UnderVoice:

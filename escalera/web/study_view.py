@@ -15,7 +15,7 @@ from escalera.core.study import changes, words
 from escalera.core.study.building import chords_of
 from escalera.core.study.heard_track import ChordHeard, SectionRead, StudyNote, StudyReading
 from escalera.core.study.sounding import SIGNS, sounding
-from escalera.core.study.under_voice import Offer
+from escalera.core.study.under_voice import VoiceOffer
 from escalera.core.theory.chords import parse_chord
 from escalera.core.time.metre import Metre
 from escalera.errors import EscaleraError
@@ -229,7 +229,7 @@ class StudyView:
             )
         return found
 
-    def under(self, offer: Offer) -> list[list[Any]]:
+    def under(self, offer: VoiceOffer) -> list[list[Any]]:
         """An offer's chords for the player: beat, end, pitches."""
         r, s = self.reading, self.section
         if r is None or s is None:

@@ -17,7 +17,7 @@ from tests.recordings import RATE, hat, kick, loop, put, snare, tone
 SHORT = "Intro 4, Verse 8, Chorus 8, Verse 8, Chorus 8"
 TRACKS = {
     "plain": Recipe("Plain", "plain-start", SHORT, 117.0, "", 1, 1),
-    "five beats": Recipe("Five", "crooked-walk", "Verse 8, Chorus 8, Verse 8", 122.0),
+    "five beats": Recipe("Five", "crooked-walk", "Verse 8, Chorus 8, Verse 8, Chorus 8", 122.0),
     "calm": Recipe("Calm", "fog-over-water", "Intro 4, Verse 8, Chorus 8, Bridge 4, Chorus 8", 88.0),
 }  # fmt: skip
 

@@ -40,7 +40,7 @@ class VoiceNote:
 
 
 @dataclass(frozen=True, slots=True)
-class Offer:
+class VoiceOffer:
     """A way of going under a voice: a name, a chord for every bar, every clash in words, the share of the voice in its chords."""
 
     name: str
@@ -84,9 +84,9 @@ def _coloured(key: Key) -> list[Chord]:
 WAYS: dict[str, Callable[[Key], list[Chord]]] = {"plain": _own, "from elsewhere": _own, "coloured": _coloured}
 
 
-def offers_under(notes: Sequence[VoiceNote], bars: int, beats_a_bar: int, key: Key) -> list[Offer]:
+def offers_under(notes: Sequence[VoiceNote], bars: int, beats_a_bar: int, key: Key) -> list[VoiceOffer]:
     """Three different progressions, a chord a bar: plain; from elsewhere, not beginning at home; with sevenths and borrowed chords."""
-    made: list[Offer] = []
+    made: list[VoiceOffer] = []
     for name, candidates in WAYS.items():
         chords = candidates(key)
         worth = _worth(notes, bars, beats_a_bar, chords)
@@ -95,7 +95,9 @@ def offers_under(notes: Sequence[VoiceNote], bars: int, beats_a_bar: int, key: K
                 worth[bar] -= [ANEW * (c.root_class == taken.root_class) for c in chords]
         worth[0] += [OPENS_HOME * (c.root_class == key.tonic_class) * (1 if name == "plain" else -2) for c in chords]
         row = tuple(chords[i] for i in _best_row(worth, chords, key))
-        made.append(Offer(name, row, tuple(_clashes(notes, row, beats_a_bar, key)), _agrees(notes, row, beats_a_bar)))
+        made.append(
+            VoiceOffer(name, row, tuple(_clashes(notes, row, beats_a_bar, key)), _agrees(notes, row, beats_a_bar))
+        )
     return made
 
 
