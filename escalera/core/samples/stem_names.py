@@ -14,7 +14,7 @@ STEM_WORDS: tuple[tuple[str, str], ...] = (
     ("effects", "fx sfx riser impact sweep downlifter uplifter noise transition reverse whoosh hit hits"),
     ("atmosphere", "amb ambience atmo atmosphere atmospheres texture field rain wind drone"),
     ("leads", "lead leads melody solo arp pluck hook riff flute sax trumpet violin mallet bell bells whistle"),
-    ("chords", "piano keys rhodes organ pad pads chord chords strings string guitar guitars gtr gtrs ac acoustic electric synth synths brass horns clav harp accordion"),
+    ("chords", "piano keys organ pad pads chord chords strings string guitar guitars gtr gtrs ac acoustic electric synth synths brass horns clav harp accordion"),
 )  # fmt: skip
 LOW, TOP, STRUCK, FEW_ONSETS, MANY_ONSETS = 6.0, 3.0, 0.3, 0.6, 1.6
 
