@@ -138,6 +138,7 @@ def bounce(song: str, audio: Path, as_json: bool) -> None:
 def study_track(audio: Path, as_json: bool) -> None:
     """Take a finished track apart: tempo, beats, key, chords, sections with bars, energy bar by bar."""
     from escalera.core.study.heard_track import Given
+    from escalera.core.study.words import numerals
     from escalera.services.studies import study_report
     from escalera.sound.recording_files import library
 
@@ -158,16 +159,11 @@ def study_track(audio: Path, as_json: bool) -> None:
         )
     if found["key"] is not None:
         click.echo(f"{found['key']} ({found['key_confidence']:.0%} sure), tuned {found['tuning_cents']:+.0f} cents")
-    for s, read_ in zip(found["sections"], reading.sections):
-        chords = " ".join(
-            c.chord
-            for c in reading.chords
-            if reading.section_of((c.beat - reading.before) // reading.beats_a_bar) == reading.sections.index(read_)
+    for i, (s, section) in enumerate(zip(found["sections"], reading.sections)):
+        loop = " ".join(numerals(reading, i))
+        click.echo(
+            f"bar {s['first_bar']}, {s['bars']} bars: {s['name']} ({section.role}), energy {reading.energy_of(i):.1f}, {loop}"
         )
-        energy = sum(b.energy for b in reading.bars[read_.first_bar : read_.first_bar + read_.bars]) / max(
-            1, read_.bars
-        )
-        click.echo(f"bar {s['first_bar']}, {s['bars']} bars: {s['name']} ({read_.role}), energy {energy:.1f}, {chords}")
     for line in found["said"]:
         click.echo(line)
 

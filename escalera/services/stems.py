@@ -238,14 +238,14 @@ def _common_start(paths: list[Path]) -> list[float]:
     """By how many seconds every file begins after the first one, as broadcast waves say; 0 where they say nothing, or not all do."""
     moments = [began_at_s(path) for path in paths]
     known = [m for m in moments if m is not None]
-    if len(known) < len(paths) or max(known) - min(known) > MOST_LATE_S:
+    if not known or len(known) < len(paths) or max(known) - min(known) > MOST_LATE_S:
         return [0.0] * len(paths)
     return [m - min(known) for m in known]
 
 
 def _stem(studio: Studio, id: int, sample: Sample, late_s: float) -> Stem:
     family, why = family_of_stem(sample.name, studio.samples.reading(id))
-    return Stem(sample, sample.name, family, why, late_s)
+    return Stem(sample, family, why, late_s)
 
 
 class _Sum:

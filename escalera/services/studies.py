@@ -67,7 +67,7 @@ class Studies:
             known = shelf.study_of(session, content)
             if known is not None:
                 return known.id
-            if len(shelf.all_studies(session)) >= MOST:
+            if shelf.count_studies(session) >= MOST:
                 raise InputError(f"{MOST} studies are kept, and no more fit. Remove some first.")
             return shelf.add_study(session, StudyRow(content=content, name=name[:200]))
 
@@ -108,7 +108,8 @@ class Studies:
 
     def learned(self, song_id: int) -> list[Study]:
         """The studies that a song was built on."""
-        return [s for s in self.all() if song_id in s.songs]
+        with self._database.read() as session:
+            return [_study(row) for row in shelf.all_studies(session) if song_id in _songs_of(row)]
 
     def read(self, study_id: int, tell: Tell = lambda share: None, wanted: Wanted = lambda: True) -> None:
         """Read a study with its corrections; what cannot be read is kept as a sentence."""
@@ -166,16 +167,32 @@ def _parsed_given(text: str) -> Given:
         return Given()
 
 
+def _songs_of(row: StudyRow) -> tuple[int, ...]:
+    """The songs that were built on a study."""
+    try:
+        return tuple(int(x) for x in json.loads(row.songs or "[]"))
+    except (ValueError, TypeError):
+        return ()
+
+
 def _study(row: StudyRow) -> Study:
     try:
         notes = _NOTES.validate_python(json.loads(row.notes or "{}"))
-        songs = tuple(int(x) for x in json.loads(row.songs or "[]"))
     except (ValueError, ValidationError):
-        notes, songs = Notebook(), ()
+        notes = Notebook()
     given = _parsed_given(row.given)
     fresh = row.read_with in ("", row.given) or _parsed_given(row.read_with) == given
     return Study(
-        row.id, row.content, row.name, row.made_at, _parsed(row.report), given, notes, songs, row.trouble, fresh
+        row.id,
+        row.content,
+        row.name,
+        row.made_at,
+        _parsed(row.report),
+        given,
+        notes,
+        _songs_of(row),
+        row.trouble,
+        fresh,
     )
 
 

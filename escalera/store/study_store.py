@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import delete, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from escalera.errors import NotFound
@@ -12,6 +12,10 @@ from escalera.store.models import StudyRow
 def all_studies(session: Session) -> list[StudyRow]:
     """The newest first."""
     return list(session.scalars(select(StudyRow).order_by(StudyRow.id.desc())))
+
+
+def count_studies(session: Session) -> int:
+    return session.scalar(select(func.count()).select_from(StudyRow)) or 0
 
 
 def study_of(session: Session, content: str) -> StudyRow | None:

@@ -14,7 +14,6 @@ from escalera.core.edits.edit import section_of
 from escalera.core.study import corrections as fix
 from escalera.core.study.heard_track import INSTRUMENT_STATES, NOTE_KINDS, Given
 from escalera.core.study.words import fingered
-from escalera.core.theory.keys import MODES
 from escalera.errors import EscaleraError, InputError, NotFound
 from escalera.services.finished_tracks import STAND_INS
 from escalera.services.job_kinds import BRING_IN, MADE_UP_TRACK, STEMS, STUDY
@@ -54,9 +53,9 @@ def view_of(study_id: int) -> StudyView:
 def context(view: StudyView) -> dict[str, Any]:
     busy = studio().at_work(STUDY)
     return {
-        "view": view, "study": view.study, "roles": ROLES, "note_kinds": NOTE_KINDS, "states": INSTRUMENT_STATES, "modes": MODES,
+        "view": view, "study": view.study, "roles": ROLES, "note_kinds": NOTE_KINDS, "states": INSTRUMENT_STATES,
         "busy": busy if busy and busy.options.get("study") == view.study.id else None,
-        "songs": [(c.id, c.title) for c in studio().shelf() if not c.trouble], "card": studio().samples.by_content(view.study.content),
+        "songs": [(c.id, c.title) for c in studio().shelf() if not c.trouble],
     }  # fmt: skip
 
 

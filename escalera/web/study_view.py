@@ -111,7 +111,7 @@ class StudyView:
         found = []
         for i, s in enumerate(r.sections):
             left, right = (LINE_WIDTH * min(1.0, r.bar_s(b) / r.seconds) for b in (s.first_bar, s.first_bar + s.bars))
-            energy = float(np.mean([b.energy for b in r.bars[s.first_bar : s.first_bar + s.bars]] or [0.0]))
+            energy = r.energy_of(i)
             loop = words.numerals(r, i)
             text = " ".join(loop[:6]) + (" …" if len(loop) > 6 else "")
             found.append(StoneStep(i, s, round(left, 1), round(right, 1), y_of(min(10.0, energy)), energy, text))
@@ -290,8 +290,8 @@ def _pitches(text: str) -> list[int]:
 def stone(reading: StudyReading) -> list[tuple[float, float, float]]:
     """A small staircase: left and right in per cent, height 0 to 1."""
     found = []
-    for s in reading.sections:
-        energy = float(np.mean([b.energy for b in reading.bars[s.first_bar : s.first_bar + s.bars]] or [0.0]))
+    for i, s in enumerate(reading.sections):
+        energy = reading.energy_of(i)
         found.append(
             (
                 100 * reading.bar_s(s.first_bar) / reading.seconds,

@@ -25,7 +25,6 @@ TICKS_A_BEAT = 960
 LEAST, MOST = 1.0, 9.5  # energies that the lowest and the highest section of a track are wanted at
 CLOSE = 0.6  # a course whose parts lie nearer together than this is one level
 SPREAD = 1.0
-FREE = "Form, tempo, key and energy are free to learn from; a recording, a melody and words are not."
 
 
 def shape_of(reading: StudyReading, title: str, with_chords: bool = True) -> Song:

@@ -8,10 +8,9 @@ import numpy as np
 
 from escalera.core.energy.stats import BANDS
 from escalera.core.study.heard_track import StudyReading
-from escalera.core.study.sounding import FADE, SIGNS, enters, sounding
+from escalera.core.study.sounding import FADE, FLOOR_DB, SIGNS, enters, mean_bands_db, sounding
 
 BAND_DB, LOUD_DB, WIDTH, OCTAVE, ONSETS, ENERGY = 3.0, 1.5, 0.06, 0.22, 0.3, 0.3
-FLOOR_DB = -75.0
 THREE = 3
 MINUS = "−"
 
@@ -41,15 +40,13 @@ class _Means:
 
 
 def _means(reading: StudyReading, section: int) -> _Means:
-    s = reading.sections[section]
-    bars = reading.bars[s.first_bar : s.first_bar + s.bars]
-    power = np.mean([[10 ** (max(FLOOR_DB, x) / 10) for x in b.bands_db] for b in bars], axis=0)
+    bars = reading.bars_of(section)
     loud = [b.loudness_lufs for b in bars if b.loudness_lufs is not None]
     lufs = 10 * np.log10(np.mean([10 ** (x / 10) for x in loud])) if loud else FLOOR_DB
     centre = np.mean([np.log2(max(b.centre_hz, 20.0)) for b in bars])
     return _Means(
-        10 * np.log10(power), float(lufs), float(np.mean([b.width for b in bars])), float(centre),
-        float(np.mean([sum(b.onsets) for b in bars])), float(np.mean([b.energy for b in bars])),
+        mean_bands_db(bars), float(lufs), float(np.mean([b.width for b in bars])), float(centre),
+        float(np.mean([sum(b.onsets) for b in bars])), reading.energy_of(section),
     )  # fmt: skip
 
 

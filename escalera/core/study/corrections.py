@@ -52,8 +52,7 @@ def beat_shifted(reading: StudyReading, given: Given, by: int) -> Given:
     if not reading.has_bars:
         raise InputError("There are no beats to shift. Tap along first.")
     at = reading.before + by
-    while at < 0:
-        at += reading.beats_a_bar
+    at = at if at >= 0 else at % reading.beats_a_bar
     return replace(given, downbeat_s=reading.beats_s[min(at, len(reading.beats_s) - 1)])
 
 

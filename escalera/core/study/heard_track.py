@@ -123,9 +123,15 @@ class StudyReading:
         low = self.beat_of_bar(bar)
         return [c for c in self.chords if c.beat < low + self.beats_a_bar and c.end_beat > low]
 
-    def section_of(self, bar: int) -> int:
-        """The number of the section in which a bar lies."""
-        return max(0, bisect_right([s.first_bar for s in self.sections], bar) - 1)
+    def bars_of(self, index: int) -> tuple[BarHeard, ...]:
+        """The bars of a section."""
+        section = self.sections[index]
+        return self.bars[section.first_bar : section.first_bar + section.bars]
+
+    def energy_of(self, index: int) -> float:
+        """The mean energy of a section's bars."""
+        bars = self.bars_of(index)
+        return sum(b.energy for b in bars) / max(1, len(bars))
 
     def tempo_range(self) -> tuple[float, float]:
         """The slowest and fastest section, in beats a minute."""

@@ -30,10 +30,9 @@ Levels = NDArray[np.float64]
 
 @dataclass(frozen=True, slots=True)
 class Stem:
-    """A stem: its sample, the name of its file, the family it is laid in and why, and where it begins against the others in seconds."""
+    """A stem: its sample, the family it is laid in and why, and where it begins against the others in seconds."""
 
     sample: Sample
-    file: str
     family: str
     why: str
     offset_s: float = 0.0

@@ -12,8 +12,7 @@ from escalera.core.energy.stats import BANDS
 from escalera.core.energy.terms import scale_of, weights
 from escalera.core.study.changes import signed
 from escalera.core.study.heard_track import StudyReading
-
-FLOOR_DB = -75.0
+from escalera.core.study.sounding import mean_bands_db
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,13 +44,9 @@ class SectionFigures:
 
 def track_figures(reading: StudyReading, index: int) -> SectionFigures:
     """A track's section, as it was measured at a common loudness."""
-    section = reading.sections[index]
-    bars = reading.bars[section.first_bar : section.first_bar + section.bars]
+    bars = reading.bars_of(index)
     terms = np.mean([b.terms for b in bars], axis=0)
-    power = np.mean([[10 ** (max(FLOOR_DB, x) / 10) for x in b.bands_db] for b in bars], axis=0)
-    return SectionFigures(
-        tuple(terms.tolist()), tuple((10 * np.log10(power)).tolist()), float(np.mean([b.energy for b in bars]))
-    )
+    return SectionFigures(tuple(terms.tolist()), tuple(mean_bands_db(bars).tolist()), reading.energy_of(index))
 
 
 def beside(song: Song, own: SectionFigures, track: SectionFigures) -> list[Beside]:

@@ -34,10 +34,7 @@ def with_names(reading: StudyReading) -> StudyReading:
 def guessed_roles(reading: StudyReading) -> list[str]:
     """A role for every section, by energy, length, place and what comes back."""
     count = len(reading.sections)
-    energy = [
-        float(np.mean([b.energy for b in reading.bars[s.first_bar : s.first_bar + s.bars]] or [0.0]))
-        for s in reading.sections
-    ]
+    energy = [reading.energy_of(i) for i in range(count)]
     alike = families(reading)
     mean = float(np.mean(energy)) if energy else 0.0
     means = {root: float(np.mean([energy[i] for i in members])) for root, members in alike.items()}

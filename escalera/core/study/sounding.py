@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from escalera.core.study.heard_track import BarHeard, StudyReading
 
+FLOOR_DB = -75.0  # what is fainter is not there
 FADE = 0.5  # share of what is enough, from which on it is there faintly
 
 
@@ -37,6 +39,12 @@ SIGNS: dict[str, Sign] = {sign.key: sign for sign in (
 def mean_of(reading: StudyReading, low: int, high: int, measure: Callable[[BarHeard], float]) -> float:
     """The mean of a measure over bars from `low` to before `high`."""
     return float(np.mean([measure(b) for b in reading.bars[low:high]])) if high > low else 0.0
+
+
+def mean_bands_db(bars: Sequence[BarHeard]) -> NDArray[np.float64]:
+    """Mean levels of some bars in the six bands, in dB; shape (6,)."""
+    power = np.mean([[10 ** (max(FLOOR_DB, x) / 10) for x in b.bands_db] for b in bars], axis=0)
+    return np.asarray(10 * np.log10(power))
 
 
 def sounding(reading: StudyReading, section: int) -> dict[str, float]:

@@ -2,9 +2,8 @@
 import { arrivals, bringKit } from "./arrivals.js";
 import { byId } from "./dom.js";
 
-let asking = 0;
 const root = byId("studies");
-const refresh = () => htmx.ajax("GET", "/studies/list", { target: "#study-list", swap: "outerHTML" }).then(wait);
+const refresh = () => htmx.ajax("GET", "/studies/list", { target: "#study-list", swap: "outerHTML" });
 const { bring, dropped, watch } = arrivals(refresh, { study: 1 });
 
 byId("track").addEventListener("change", async (event) => {
@@ -26,11 +25,7 @@ root.addEventListener("click", async (event) => {
   if (!(button instanceof HTMLElement)) return;
   const what = button.dataset.madeUp === undefined ? "made-up-kit" : `made-up/${button.dataset.madeUp}`;
   await htmx.ajax("POST", `/studies/${what}`, { target: "#study-list", swap: "outerHTML" });
-  wait();
 });
-function wait() {
-  clearTimeout(asking);
-  if (document.querySelector(".bringing")) asking = setTimeout(refresh, 1500);
-}
+// Asked after at an even pace, whatever became of the answer before.
+setInterval(() => document.querySelector(".bringing") && refresh(), 1500);
 if (document.querySelector(".bringing")) watch();
-wait();
