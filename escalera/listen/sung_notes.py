@@ -18,6 +18,7 @@ LOW_HZ, HIGH_HZ = 70.0, 1100.0
 CLEAR = 0.8  # of the square difference, from which on a frame has a pitch
 QUIET_DB = 36.0  # below the loudest frame
 SHORTEST_FRAMES, BRIDGED = 8, 4
+DIP, DIP_DB = 8, 3.5  # frames about a moment in which a held pitch is sung anew, and how far its level dips
 WITHIN = 0.6  # semitones about the middle of a note
 TOGETHER = 1000  # frames that are transformed at once
 Floats = NDArray[np.float64]
@@ -72,9 +73,9 @@ def _best(row: Floats, low: int, high: int) -> tuple[float, float]:
     return top, lag + float(np.clip(0.5 * (a - c) / bend, -0.5, 0.5))
 
 
-def sung_notes(audio: Audio) -> tuple[SungNote, ...]:
-    """The notes of a single voice in (channels, n) at 44.1 kHz; none for what has no single pitch."""
-    pitch, clear, level = pitch_line(audio)
+def sung_notes(audio: Audio, line: tuple[Floats, Floats, Floats] | None = None) -> tuple[SungNote, ...]:
+    """The notes of a single voice in (channels, n) at 44.1 kHz; none for what has no single pitch. `line` is its pitch line, if it is known."""
+    pitch, clear, level = line or pitch_line(audio)
     voiced = (clear > CLEAR) & (level > -QUIET_DB) & ~np.isnan(pitch)
     found: list[SungNote] = []
     begin = 0
@@ -83,17 +84,30 @@ def sung_notes(audio: Audio) -> tuple[SungNote, ...]:
             begin += 1
             continue
         end = _held(pitch, voiced, begin)
-        if end - begin >= SHORTEST_FRAMES:
-            inside = pitch[begin:end][voiced[begin:end]]
-            middle = float(np.median(inside))
-            found.append(
-                SungNote(
-                    round(begin * HOP / SLOW_HZ, 3), round((end * HOP + WINDOW / 2) / SLOW_HZ, 3), round(middle),
-                    round(100.0 * (middle - round(middle)), 1), round(float(level[begin:end].max()), 1),
-                )
-            )  # fmt: skip
+        edges = [begin, *_struck_again(level, begin, end), end]
+        found += [_note(a, b, pitch, voiced, level) for a, b in zip(edges, edges[1:]) if b - a >= SHORTEST_FRAMES]
         begin = max(end, begin + 1)
     return tuple(found)
+
+
+def _note(begin: int, end: int, pitch: Floats, voiced: NDArray[np.bool_], level: Floats) -> SungNote:
+    middle = float(np.median(pitch[begin:end][voiced[begin:end]]))
+    half = WINDOW / 2  # a frame tells of its middle
+    return SungNote(
+        round((begin * HOP + half) / SLOW_HZ, 3), round((end * HOP + half) / SLOW_HZ, 3), round(middle),
+        round(100.0 * (middle - round(middle)), 1), round(float(level[begin:end].max()), 1),
+    )  # fmt: skip
+
+
+def _struck_again(level: Floats, begin: int, end: int) -> list[int]:
+    """Frames inside a held pitch at which it is sung anew: the level dips for a moment and comes back."""
+    found: list[int] = []
+    for at in range(begin + SHORTEST_FRAMES, end - SHORTEST_FRAMES):
+        before, after = level[max(begin, at - DIP) : at].max(), level[at + 1 : at + 1 + DIP].max()
+        lowest = level[at] <= level[max(begin, at - 3) : at + 4].min()
+        if lowest and min(before, after) - level[at] > DIP_DB and (not found or at - found[-1] >= SHORTEST_FRAMES):
+            found.append(at)
+    return found
 
 
 def _held(pitch: Floats, voiced: NDArray[np.bool_], begin: int) -> int:

@@ -26,7 +26,10 @@ from escalera.core.document.limits import (
     MAX_GROOVES,
     MAX_LAYERS,
     MAX_LEVEL_DB,
+    MAX_LYRICS,
+    MAX_MOMENTS,
     MAX_NAME,
+    MAX_OWN_WORDS,
     MAX_PARKED,
     MAX_PASSES,
     MAX_REASON,
@@ -35,6 +38,7 @@ from escalera.core.document.limits import (
     MAX_SECTIONS,
     MAX_SHIFT_SEMITONES,
     MAX_STACK,
+    MAX_TAKES,
     MAX_TEMPO_BPM,
     MAX_THROWS,
     MAX_TITLE,
@@ -49,10 +53,12 @@ from escalera.core.document.limits import (
 from escalera.core.document.pattern_text import PatternText
 from escalera.core.document.recordings import Clip, Sample
 from escalera.core.document.schools import SCHOOLS
+from escalera.core.document.singing import Lyric, Take, WordMoment
 from escalera.core.document.target import Target
 from escalera.core.hashing import HashedOnce
 from escalera.core.palette.parameters import Settings
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS, Sound
+from escalera.core.palette.voice_parts import VOICE_PARTS
 from escalera.core.rhythm.pattern import Pattern
 from escalera.core.theory.chords import Chord, parse_chord
 from escalera.core.theory.keys import Key, key_text, parse_key
@@ -60,6 +66,7 @@ from escalera.core.theory.pitch import STANDARD_HZ
 from escalera.core.theory.voicings import Voicing
 from escalera.core.time.metre import Metre, parse_metre
 from escalera.core.time.tempo import TempoPoint
+from escalera.core.words.spoken_words import ENGLISH, LANGUAGES, MAX_WORD
 
 ROLES = (
     "intro", "verse", "pre-chorus", "chorus", "post-chorus", "break", "breakdown", "build", "pre-drop", "drop",
@@ -87,6 +94,7 @@ def _filter(label: str, **more: Any) -> FieldSpec:
     )
 
 
+VoiceName = Annotated[str, choice("Voice", tuple(VOICE_PARTS))]
 ChordName = Annotated[Chord, AsText(cache(parse_chord), lambda chord: chord.name(ascii_only=True))]
 MetreText = Annotated[Metre, AsText(parse_metre, str)]
 Changes = tuple[tuple[int, ChordName], ...]
@@ -205,6 +213,12 @@ class Section(HashedOnce):
         tuple[JoinDevice, ...], part("Devices at its join", MAX_JOIN_DEVICES, help="what carries the join into it")
     ] = ()
     build: Annotated[Build | None, part("Build into it")] = None
+    lyrics: Annotated[tuple[Lyric, ...], part("Words", MAX_LYRICS, help="versions; one of them is sung")] = ()
+    lyric: Annotated[int, number("Version of the words", 0, MAX_LYRICS, help="that is sung, from 0", scale="whole")] = 0
+    moments: Annotated[tuple[WordMoment, ...], part("Moments tied to words", MAX_MOMENTS)] = ()
+    wanted: Annotated[
+        tuple[VoiceName, ...], part("Wanted voices", len(VOICE_PARTS), help="of the stack, beside the lead")
+    ] = ()
     parked: Annotated[tuple[Parked, ...], part("Options", MAX_PARKED)] = ()
 
 
@@ -285,6 +299,7 @@ class Layer(HashedOnce):
     group: Annotated[str, text("Group", MAX_NAME, help="layers of one name are one part")] = ""
     stand_in: Annotated[bool, part("Stand-in", help="brought by the program, to be exchanged for one's own")] = False
     sent_by: Annotated[str, text("Sent by", MAX_NAME, help="its notes and sound then stay as they are")] = ""
+    voice: Annotated[str, choice("Voice in the stack", ("", *VOICE_PARTS), help="empty for what is no voice")] = ""
     voicing: Annotated[Voicing, part("Voicing", pinned=True, frozen=True, copied=True)] = Voicing()
 
     @property
@@ -372,6 +387,15 @@ class Song:
         part("Tune", help="section, layer and phrase of the line that is the tune; zeros let it be found"),
     ] = (0, 0, 0)
     words: Annotated[tuple[tuple[str, str], ...], AsMapping(True, MAX_WORDS), part("Own words for drums")] = ()
+    takes: Annotated[tuple[Take, ...], part("Takes", MAX_TAKES, help="what was sung and played, in order")] = ()
+    language: Annotated[str, choice("Language of the words", tuple(LANGUAGES))] = ENGLISH
+    divided: Annotated[
+        tuple[tuple[Annotated[str, text("Word", MAX_WORD)], Annotated[str, text("Divided", 2 * MAX_WORD)]], ...],
+        AsMapping(True, MAX_OWN_WORDS),
+        part("Words as they are sung", help="a word and its syllables, stressed ones in capitals"),
+    ] = ()
+    singer_low: Annotated[int, number("Lowest note of the singer", 0, 127, help="0 is read from takes")] = 0
+    singer_high: Annotated[int, number("Highest note of the singer", 0, 127, help="0 is read from takes")] = 0
     next_id: Annotated[int, number("Next id", 1, compared=False)] = 1
     notes: Annotated[str, text("Notes", 10_000, lines=True)] = ""
 
@@ -391,6 +415,10 @@ class Song:
     @cached_property
     def sample_by_content(self) -> dict[str, Sample]:
         return {sample.content: sample for sample in self.samples}
+
+    @cached_property
+    def take_by_id(self) -> dict[int, Take]:
+        return {take.id: take for take in self.takes}
 
     @cached_property
     def groove_by_id(self) -> dict[int, Groove]:

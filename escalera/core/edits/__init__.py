@@ -24,11 +24,14 @@ from escalera.core.edits import (
     slice_edits,
     song_edits,
     sound_edits,
+    stack_edits,
     stand_in_edits,
     swing_edits,
+    take_edits,
     target_edits,
     tile_edits,
     voice_edits,
+    word_edits,
 )
 from escalera.core.edits.edit import EDITS, Edit
 
@@ -58,6 +61,9 @@ __all__ = [
     "slice_edits",
     "song_edits",
     "sound_edits",
+    "stack_edits",
+    "take_edits",
+    "word_edits",
     "stand_in_edits",
     "swing_edits",
     "target_edits",

@@ -66,7 +66,11 @@ def sample_from(values: dict[str, Any]) -> Sample:
 
 def with_sample(song: Song, sample: Sample, keep: frozenset[str] = frozenset()) -> Song:
     """The song knowing a sample; those that no clip plays any more make room, but for those that are still to be laid."""
-    used = keep | {clip.sample for layer in song.layers for clip in layer.recordings}
+    used = (
+        keep
+        | {clip.sample for layer in song.layers for clip in layer.recordings}
+        | {c for t in song.takes for c in (t.content, t.polished)}
+    )
     kept = [s for s in song.samples if s.content in used and s.content != sample.content]
     if len(kept) >= MAX_SAMPLES:
         raise EditError(f"The song uses {MAX_SAMPLES} samples, and no more fit. Remove a recorded layer first.")

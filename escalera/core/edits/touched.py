@@ -11,15 +11,30 @@ OF_SECTION = {
     "name": "form", "role": "form", "bars": "form", "phrases": "form", "target": "form", "metre_changes": "time", "tempo_changes": "time",
     "stretched": "form", "length_reason": "form", "shift_semitones": "harmony", "progression": "harmony", "placements": "placements",
     "curves": "shaping", "treatments": "shaping", "throws": "shaping", "swings": "shaping", "parked": "options", "body_name": "options",
-    "body_who": "options", "guessed": "form", "devices": "joins", "build": "joins",
+    "body_who": "options", "guessed": "form", "devices": "joins", "build": "joins", "lyrics": "singing", "lyric": "singing", "moments": "singing",
+    "wanted": "singing",
 }  # fmt: skip
 OF_SONG = {
     "layers": "layers", "samples": "layers", "patterns": "notes",
     "grooves": "notes", "progression": "harmony", "key": "harmony", "chords_read": "harmony", "push_ticks": "harmony",
     "tuning_hz": "harmony", "tuned_down": "harmony", "capo_fret": "harmony", "tempo_bpm": "time", "metre": "time", "lead_bars": "time",
     "buses": "mix", "master": "mix", "returns": "mix", "master_gain_db": "mix", "life": "mix", "sections": "", "next_id": "",
+    "takes": "singing", "language": "singing", "divided": "singing", "singer_low": "singing", "singer_high": "singing",
 }  # fmt: skip
-PARTS = ("song", "layers", "notes", "harmony", "time", "mix", "form", "placements", "shaping", "joins", "options")
+PARTS = (
+    "song",
+    "layers",
+    "notes",
+    "harmony",
+    "time",
+    "mix",
+    "form",
+    "placements",
+    "shaping",
+    "joins",
+    "options",
+    "singing",
+)
 EVERYTHING = " ".join(PARTS)
 
 

@@ -1,0 +1,155 @@
+"""Takes held against the melody and against each other: cents off, late or early, drift, what is missing; doubles that are near enough."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from escalera.core.document.singing import SungAt, Take
+from escalera.core.reading.timeline import Span
+from escalera.core.voices.melody import MelodyNote
+
+NEAR_S = 0.4  # a note further from its place is another one
+SAME_PITCH = 2.5  # semitones, whatever the octave
+NEAR_MS, NEAR_CENTS = 30.0, 20.0  # of a double that is near enough
+ALIKE_MS, ALIKE_CENTS = 3.0, 2.0  # throughout: that is the same recording
+FEWEST = 3
+LEAST_SHARE = 0.6  # of notes that a double has in common
+NEAR_ENOUGH, TOO_ALIKE, TOO_FAR, UNKNOWN = "near enough", "too alike", "too far", "not comparable"
+
+
+@dataclass(frozen=True, slots=True)
+class NoteJudged:
+    """A note of the melody as it was sung: `late_ms` is below 0 where it comes early, `cents` off its pitch, octaves aside."""
+
+    melody: MelodyNote
+    sung: SungAt
+    late_ms: float
+    cents: float
+    octave: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class TakeJudged:
+    """A take against the melody. Figures are None where nothing could be compared; `drift_cents` is from its first to its last note."""
+
+    notes: tuple[NoteJudged, ...]
+    missed: int
+    late_ms: float | None = None
+    cents: float | None = None
+    loose_ms: float | None = None
+    drift_cents: float | None = None
+
+    def said(self) -> str:
+        """In a few words."""
+        if self.late_ms is None or self.cents is None:
+            return "nothing to compare with"
+        told = []
+        if abs(self.cents) >= 5:
+            told.append(f"{abs(self.cents):.0f} cents {'high' if self.cents > 0 else 'low'}")
+        if abs(self.late_ms) >= 10:
+            told.append(f"{abs(self.late_ms):.0f} ms {'late' if self.late_ms > 0 else 'early'}")
+        if self.drift_cents is not None and abs(self.drift_cents) >= 15:
+            told.append(f"{'rises' if self.drift_cents > 0 else 'sinks'} by {abs(self.drift_cents):.0f} cents")
+        if self.missed:
+            told.append(f"{self.missed} {'note' if self.missed == 1 else 'notes'} missing")
+        return ", ".join(told) or "in time and in tune"
+
+
+def sung_seconds(take: Take, notes: Sequence[SungAt] | None = None) -> list[SungAt]:
+    """A take's notes in seconds from its section's start."""
+    rows = take.sung if notes is None else notes
+    return [SungAt(n.start_s - take.zero_s, n.end_s - take.zero_s, n.pitch) for n in rows]
+
+
+def judge_take(take: Take, melody: Sequence[MelodyNote], span: Span) -> TakeJudged:
+    """A take against the notes of its section that it was sung over."""
+    low, high = take.low_ticks, take.high_ticks or span.length_ticks
+    wanted = [n for n in melody if low <= n.start < high]
+    return judge_notes(sung_seconds(take), wanted, span)
+
+
+def judge_notes(sung: Sequence[SungAt], wanted: Sequence[MelodyNote], span: Span) -> TakeJudged:
+    """Notes in seconds of a section against a melody in its ticks."""
+    pairs = paired([(span.seconds_at(n.start), float(n.pitch)) for n in wanted], [(n.start_s, n.pitch) for n in sung])
+    found = []
+    for i, j in pairs:
+        off = sung[j].pitch - wanted[i].pitch
+        octave = round(off / 12.0)
+        late = sung[j].start_s - span.seconds_at(wanted[i].start)
+        found.append(
+            NoteJudged(wanted[i], sung[j], round(1000.0 * late, 1), round(100.0 * (off - 12 * octave), 1), octave)
+        )
+    if not found:
+        return TakeJudged((), len(wanted))
+    late_ms, cents = (np.array([getattr(n, name) for n in found]) for name in ("late_ms", "cents"))
+    drift = None
+    if len(found) >= 2 * FEWEST:
+        third = max(FEWEST, len(found) // 3)
+        drift = round(float(np.median(cents[-third:]) - np.median(cents[:third])), 1)
+    return TakeJudged(
+        tuple(found), len(wanted) - len(found), round(float(np.median(late_ms)), 1), round(float(np.median(cents)), 1),
+        round(float(np.percentile(np.abs(late_ms - np.median(late_ms)), 75)), 1), drift,
+    )  # fmt: skip
+
+
+def paired(wanted: Sequence[tuple[float, float]], sung: Sequence[tuple[float, float]]) -> list[tuple[int, int]]:
+    """Which sung note (seconds, pitch) is which wanted one: in order, none twice, the nearest together; octaves aside."""
+    n, m = len(wanted), len(sung)
+    score = np.zeros((n + 1, m + 1))
+    worth = np.full((n, m), -1.0)
+    for i, (at, pitch) in enumerate(wanted):
+        for j, (when, what) in enumerate(sung):
+            apart = abs(when - at)
+            off = abs((what - pitch + 6.0) % 12.0 - 6.0)
+            if apart < NEAR_S and off < SAME_PITCH:
+                worth[i, j] = 2.0 - apart / NEAR_S - 0.5 * off / SAME_PITCH
+    for i in range(1, n + 1):
+        for j in range(1, m + 1):
+            score[i, j] = max(score[i - 1, j], score[i, j - 1], score[i - 1, j - 1] + max(worth[i - 1, j - 1], 0.0))
+    found, i, j = [], n, m
+    while i and j:
+        if worth[i - 1, j - 1] > 0 and score[i, j] == score[i - 1, j - 1] + worth[i - 1, j - 1]:
+            found.append((i - 1, j - 1))
+            i, j = i - 1, j - 1
+        elif score[i, j] == score[i - 1, j]:
+            i -= 1
+        else:
+            j -= 1
+    return found[::-1]
+
+
+@dataclass(frozen=True, slots=True)
+class Likeness:
+    """How alike two takes are: middle difference of their notes in time and in pitch, the share they have in common, the verdict."""
+
+    verdict: str
+    apart_ms: float = 0.0
+    apart_cents: float = 0.0
+    share: float = 0.0
+
+    def said(self) -> str:
+        """In words."""
+        if self.verdict == UNKNOWN:
+            return "too few notes in common to compare"
+        return f"{self.verdict}: {self.apart_ms:.0f} ms, {self.apart_cents:.0f} cents"
+
+
+def likeness(one: Take, other: Take) -> Likeness:
+    """How alike two takes of one section are, octaves aside: whether one can double the other."""
+    if one.content == other.content:
+        return Likeness(TOO_ALIKE, 0.0, 0.0, 1.0)
+    a, b = sung_seconds(one), sung_seconds(other)
+    pairs = paired([(n.start_s, n.pitch) for n in a], [(n.start_s, n.pitch) for n in b])
+    if len(pairs) < FEWEST:
+        return Likeness(UNKNOWN)
+    share = len(pairs) / max(len(a), len(b))
+    apart = np.array([1000.0 * abs(b[j].start_s - a[i].start_s) for i, j in pairs])
+    off = np.array([abs((100.0 * (b[j].pitch - a[i].pitch) + 600.0) % 1200.0 - 600.0) for i, j in pairs])
+    ms, cents = round(float(np.median(apart)), 1), round(float(np.median(off)), 1)
+    if apart.max() < ALIKE_MS and off.max() < ALIKE_CENTS:
+        return Likeness(TOO_ALIKE, ms, cents, share)
+    near = ms <= NEAR_MS and cents <= NEAR_CENTS and share >= LEAST_SHARE
+    return Likeness(NEAR_ENOUGH if near else TOO_FAR, ms, cents, round(share, 2))
