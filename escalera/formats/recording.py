@@ -205,3 +205,47 @@ class RecordingWriter:
         self._file.close()
         self._raw.unlink(missing_ok=True)
         self._target.unlink(missing_ok=True)
+
+
+def join_pieces(
+    pieces: list[Path], rate_hz: int, channels: int, folder: Path, cut: tuple[float, float, float, float, float]
+) -> list[tuple[Path, float]]:
+    """Pieces of 32-bit floats, channels in turn, as WAV files in a folder, each with the second in it at which its section begins.
+
+    `cut` says where the section begins (`zero_s`), where the first round begins, how long a round is (0: one file of all), and what is
+    kept before and after a round, in seconds. Rounds that hold less than half of their length are left out.
+    """
+    import soundfile
+
+    total = sum(p.stat().st_size for p in pieces) // (4 * channels)
+    zero_s, first_s, round_s, before_s, after_s = cut
+    if round_s > 0:
+        count = max(1, int((total / rate_hz - first_s) / round_s + 0.5))
+        spans = [
+            (first_s + i * round_s - before_s, first_s + (i + 1) * round_s + after_s, zero_s + i * round_s)
+            for i in range(count)
+        ]
+    else:
+        spans = [(0.0, total / rate_hz, zero_s)]
+    found = []
+    for index, (low_s, high_s, zero) in enumerate(spans):
+        low, high = max(0, round(low_s * rate_hz)), min(total, round(high_s * rate_hz))
+        if high - low < 0.4 * rate_hz:
+            continue
+        path = folder / f"take-{index:04d}.wav"
+        with soundfile.SoundFile(path, "w", rate_hz, channels, "FLOAT") as out:
+            for block in _between(pieces, channels, low, high):
+                out.write(block)
+        found.append((path, zero - low / rate_hz))
+    return found
+
+
+def _between(pieces: list[Path], channels: int, low: int, high: int) -> Iterator[NDArray[np.float32]]:
+    """Frames from `low` to `high` of joined pieces, shape (n, channels) each; what is no number is silence."""
+    at = 0
+    for path in pieces:
+        count = path.stat().st_size // (4 * channels)
+        if at + count > low and at < high:
+            rows = np.frombuffer(path.read_bytes(), "<f4")[: count * channels].reshape(-1, channels)
+            yield np.nan_to_num(rows[max(0, low - at) : high - at], nan=0.0, posinf=0.0, neginf=0.0)
+        at += count

@@ -60,7 +60,11 @@ def voice_noises(audio: Audio, notes: tuple[SungNote, ...], clear: Floats) -> tu
     starts = np.array([n.start_s for n in notes])
     for a, b in _stretches(soft, *BREATH_S):
         following = starts[starts > a + 0.05]
-        if len(following) and following[0] - b < LIES_S and not any(n.start_s + 0.05 < b and n.end_s - 0.05 > a for n in notes):
+        if (
+            len(following)
+            and following[0] - b < LIES_S
+            and not any(n.start_s + 0.05 < b and n.end_s - 0.05 > a for n in notes)
+        ):
             found.append(VoiceNoise(a, b, "breath", _top(level, a, b)))
     return tuple(sorted(found, key=lambda n: n.start_s))
 

@@ -12,13 +12,14 @@ from escalera.core.commands import read_command
 from escalera.core.document.song import Song
 from escalera.core.edits import Edit
 from escalera.core.edits.beat_edits import as_rows
-from escalera.core.edits.edit import layer_of, section_of, sound_of, whole_number
+from escalera.core.edits.edit import layer_of, one_of, section_of, sound_of, whole_number
 from escalera.core.edits.family_edits import LayFamily
 from escalera.core.edits.groove_edits import groove_of
 from escalera.core.edits.recording_edits import clip_of
 from escalera.core.edits.stand_in_edits import AddStandIn
 from escalera.core.ideas import PlaceIdea
 from escalera.core.palette.sound_words import sound_for
+from escalera.core.palette.voice_parts import VOICE_PARTS
 from escalera.core.reading.groove_reading import groove_beat
 from escalera.core.rhythm.beat import Beat
 from escalera.errors import EditError, shown
@@ -26,6 +27,7 @@ from escalera.services import library
 from escalera.services.sample_hearing import clip_pitch, slice_pitches
 from escalera.services.sample_making import beat_of
 from escalera.services.starting import take_next
+from escalera.services.takes import polish_edit, polish_from, sung_by_program
 
 if TYPE_CHECKING:
     from escalera.services.studio import Studio
@@ -211,6 +213,20 @@ def _lay_family(fields: Fields, song: Song, studio: Studio) -> Read:
     return [LayFamily(family.name, members)], ""
 
 
+def _sing(fields: Fields, song: Song, studio: Studio) -> Read:
+    """A take by the simulated singer, by the next seed."""
+    section = section_of(song, whole_number(fields.get("section_id"), "section"))
+    part = one_of(fields.get("part", "") or "lead", list(VOICE_PARTS), "voice")
+    seed = whole_number(fields.get("seed") or len(song.takes) + 1, "seed", 0)
+    return [sung_by_program(studio, song, section, part, seed)], ""
+
+
+def _polish(fields: Fields, song: Song, studio: Studio) -> Read:
+    """A take's polish, heard in sound that is made now."""
+    polish = polish_from(fields)
+    return [polish_edit(studio, song, whole_number(fields.get("take_id"), "take"), polish)], ""
+
+
 PREPARED: dict[str, Prepared] = {
     "add_layer": Prepared(_add_layer),
     "place_library": Prepared(_place_library),
@@ -231,4 +247,6 @@ PREPARED: dict[str, Prepared] = {
     "take_loop_beat": Prepared(_take_loop_beat),
     "play_slice": Prepared(_play_slice),
     "rekey_slices": Prepared(_rekey_slices),
+    "sing_take": Prepared(_sing),
+    "polish_take": Prepared(_polish),
 }

@@ -63,6 +63,11 @@ class LimitedReader:
         self._seconds, self._lock = seconds, Lock()
         self._process: subprocess.Popen[str] | None = None
 
+    def ready(self) -> None:
+        """Start the process, so that a file that is about to come does not wait for it."""
+        with self._lock:
+            self._running()
+
     def read(self, path: Path, keep_in: Path | None = None, light: bool = False) -> ReadFile:
         """As `read_file`. Raises FormatError, also where the file brought the process down or took too long."""
         with self._lock:

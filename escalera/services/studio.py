@@ -42,6 +42,8 @@ from escalera.services.pure_work import Board, SectionHelp
 from escalera.services.rendering import Rendering
 from escalera.services.samples import Samples
 from escalera.services.studies import Studies
+from escalera.services.takes import keep_abandoned
+from escalera.services.takes_waiting import TakesWaiting
 from escalera.services.task_queue import TaskQueue
 from escalera.services.upkeep import back_up_daily, put_in_order
 from escalera.services.versioning import Versions
@@ -86,6 +88,8 @@ class Studio:
         self.bounces = Bounces(self.database, self.rendering)
         self.studies = Studies(self.database)
         self.kits = KitsWaiting(self.folder / "kits")
+        self.takes = TakesWaiting(self.folder / "takes")
+        self.lines_folder = self.folder / "lines"  # pitch lines of takes
         self.queue = TaskQueue(self.folder, settings.queue)
         exports = settings.exports_mb * 1_000_000
         self.jobs = Jobs(self.database, self.queue, self.folder / "exports", exports, job_kinds(self))
@@ -106,6 +110,7 @@ class Studio:
             self._workers[-1].start()
 
     def _back_up(self) -> None:
+        keep_abandoned(self)
         try:
             back_up_daily(self.database)
         except (StoreError, OSError) as error:

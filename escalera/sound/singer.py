@@ -17,8 +17,14 @@ from escalera.sound.schedule import RATE_HZ
 FRAME = 220  # samples between two values of pitch and vowel
 WIDTHS_HZ = np.array([80.0, 100.0, 130.0])
 HIGHEST_HZ = 7000.0
-VOWEL_PLACES = {"a": 0.0, "A": 0.3, "x": 0.15, "o": 3.2, "c": 0.4, "y": 0.3, "e": 1.0, "R": 0.8, "E": 1.2, "i": 1.8, "I": 2.0, "O": 3.0, "Y": 3.2, "u": 3.8, "U": 4.0}  # fmt: skip
-HISSES = {"s": (5200.0, 1.0), "z": (5200.0, 0.6), "S": (3200.0, 0.9), "C": (3400.0, 0.8), "j": (3200.0, 0.5), "Z": (3000.0, 0.5), "f": (4500.0, 0.25), "T": (4800.0, 0.25), "h": (1600.0, 0.2)}  # fmt: skip
+VOWEL_PLACES = {
+    "a": 0.0, "A": 0.3, "x": 0.15, "o": 3.2, "c": 0.4, "y": 0.3, "e": 1.0, "R": 0.8, "E": 1.2, "i": 1.8, "I": 2.0, "O": 3.0, "Y": 3.2, "u": 3.8, "U": 4.0,
+}  # fmt: skip
+# of each phone that hisses: where its noise begins in Hz, and how strong it is
+HISSES = {
+    "s": (5200.0, 1.0), "z": (5200.0, 0.6), "S": (3200.0, 0.9), "C": (3400.0, 0.8), "j": (3200.0, 0.5), "Z": (3000.0, 0.5), "f": (4500.0, 0.25),
+    "T": (4800.0, 0.25), "h": (1600.0, 0.2),
+}  # fmt: skip
 STOPS = frozenset("pbtdkgC")
 HISS_S, BREATH_S = 0.085, 0.28
 LOOSE_S, OFF_CENTS = 0.012, 9.0  # of a person who sings well: spread of timing and of pitch
@@ -73,7 +79,11 @@ def sing(notes: list[ToSing], seconds: float, seed: int, loose: float = 1.0, det
         _consonants(noise, level, note.phones, start, rng)
         told.append((start, end, note.pitch + offs[i] / 100.0))
     voiced = ~np.isnan(pitch)
-    pitch = np.interp(np.arange(frames), np.flatnonzero(voiced), pitch[voiced]) + drift / 100.0 if voiced.any() else np.full(frames, 60.0)
+    pitch = (
+        np.interp(np.arange(frames), np.flatnonzero(voiced), pitch[voiced]) + drift / 100.0
+        if voiced.any()
+        else np.full(frames, 60.0)
+    )
     audio = _harmonics(pitch, vowel, level, count, rng) + noise
     return Sung(audio[None].astype(np.float32), tuple(told), tuple(breaths))
 
@@ -85,7 +95,17 @@ def _slowly(rng: np.random.Generator, frames: int, size: float) -> Floats:
     return found
 
 
-def _one_note(pitch: Floats, vowel: Floats, level: Floats, start: float, end: float, note: ToSing, off: float, loose: float, rng: np.random.Generator) -> None:
+def _one_note(
+    pitch: Floats,
+    vowel: Floats,
+    level: Floats,
+    start: float,
+    end: float,
+    note: ToSing,
+    off: float,
+    loose: float,
+    rng: np.random.Generator,
+) -> None:
     """Pitch, vowel and level of a note entered into rows of frames: scooped into, with a late vibrato, fading at both ends."""
     a, b = int(round(start * RATE_HZ / FRAME)), int(round(end * RATE_HZ / FRAME))
     b = min(max(b, a + 4), len(pitch))
@@ -120,7 +140,10 @@ def _band(rng: np.random.Generator, seconds: float, low_hz: float, high_hz: floa
     n = max(8, round(seconds * RATE_HZ))
     spectrum = np.fft.rfft(rng.normal(0.0, 1.0, n))
     hz = np.fft.rfftfreq(n, 1.0 / RATE_HZ)
-    spectrum *= np.exp(-0.5 * ((np.log(np.maximum(hz, 1.0)) - np.log(np.sqrt(low_hz * high_hz))) / (0.42 * np.log(high_hz / low_hz))) ** 2)
+    spectrum *= np.exp(
+        -0.5
+        * ((np.log(np.maximum(hz, 1.0)) - np.log(np.sqrt(low_hz * high_hz))) / (0.42 * np.log(high_hz / low_hz))) ** 2
+    )
     made = np.fft.irfft(spectrum, n)
     made *= np.sin(np.pi * (np.arange(n) + 0.5) / n) ** 0.6
     return (made / max(np.abs(made).max(), 1e-9)).astype(np.float32)

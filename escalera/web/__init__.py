@@ -50,6 +50,7 @@ from escalera.web import (
     stair,
     studies,
     versions,
+    voices,
 )
 from escalera.web import checks as judging
 from escalera.web.assets import asset_url
@@ -58,7 +59,7 @@ from escalera.web.texts import TEXTS_DIGEST, install_texts
 
 PAGES = (
     assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins,
-    samples, song_samples, bounces, studies, layout_view, sound, files, counting, versions, dev, gate, remote_work,
+    samples, song_samples, bounces, studies, voices, layout_view, sound, files, counting, versions, dev, gate, remote_work,
 )  # fmt: skip
 COMPRESSED = [
     "text/html",

@@ -38,6 +38,7 @@ LANDINGS = frozenset(
             "joins.page",
             "samples.page",
             "song_samples.page",
+            "voices.page",
             "ideas.lot",
             "files.bring_in",
             "files.handover",

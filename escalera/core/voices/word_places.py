@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import zip_longest
 
 from escalera.core.document.carriers import JoinDevice
 from escalera.core.document.singing import Lyric, WordMoment
@@ -30,6 +31,7 @@ class SyllablePlace:
     end: int
     pitch: int
     last: bool
+    phones: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,15 +143,23 @@ def _syllables(line: LyricLine, notes: Sequence[MelodyNote], first_word: int, in
     """The syllables of a line on its notes; held words take more notes, what is left over shares the last note."""
     holds = _holds(line)
     rows = [
-        (first_word + w, text, stress, i == len(word.syllables) - 1, holds[w] if i == len(word.syllables) - 1 else 0)
+        (
+            first_word + w,
+            text,
+            stress,
+            i == len(word.syllables) - 1,
+            holds[w] if i == len(word.syllables) - 1 else 0,
+            phones,
+        )
         for w, word in enumerate(line.words)
-        for i, (text, stress) in enumerate(zip(word.syllables, word.stress))
+        for i, (text, stress, phones) in enumerate(zip_longest(word.syllables, word.stress, word.phones, fillvalue=""))
     ]
     found, at = [], 0
-    for n, (word, text, stress, last, held) in enumerate(rows):
+    for n, (word, text, stress, last, held, phones) in enumerate(rows):
         note = notes[min(at, len(notes) - 1)]
         end = notes[min(at + held, len(notes) - 1)].end if n < len(rows) - 1 else notes[-1].end
-        found.append(SyllablePlace(word, index, text, stress, note.start, max(end, note.start + 1), note.pitch, last))
+        until = max(end, note.start + 1)
+        found.append(SyllablePlace(word, index, text, stress, note.start, until, note.pitch, last, phones))
         at += 1 + held
     return found
 

@@ -8,7 +8,7 @@ import { restoreTabs } from "./tabs.js";
 
 const STEPS = { ArrowLeft: -1, ArrowRight: 1 };
 const OWN_ARROWS = "[role=tab], [role=slider], [data-peg], input, summary"; // what goes somewhere else by arrows
-const PLACES = { g: "harmony", r: "groove", w: "bench", j: "joins", z: "samples" };
+const PLACES = { g: "harmony", r: "groove", w: "bench", j: "joins", z: "samples", n: "voices" };
 
 // `here` gives the page's own state fields, `select` what is chosen, `rail` the handrail, `place` the page's name.
 export function songPage({ song, place, post, rail, select, here = () => ({}) }) {
