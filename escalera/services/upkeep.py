@@ -7,7 +7,8 @@ from dataclasses import replace
 from datetime import date
 from pathlib import Path
 
-from escalera.core.document.song import Layer, Song, on_all_bodies
+from escalera.core.document.bodies import on_all_bodies
+from escalera.core.document.song import Layer, Song
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EscaleraError
 from escalera.sound.first_print_keys import first_print_contents

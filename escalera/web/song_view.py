@@ -13,9 +13,10 @@ from markupsafe import Markup, escape
 
 from escalera.core.bench.group_bands import group_bands
 from escalera.core.bench.line_choice import hook_of, makers_for
+from escalera.core.document.bodies import uses_pattern
 from escalera.core.document.chord_text import write_chordline
 from escalera.core.document.recordings import Sample
-from escalera.core.document.song import ROLES, Layer, Section, Song, uses_pattern
+from escalera.core.document.song import ROLES, Layer, Section, Song
 from escalera.core.edits.edit import id_in
 from escalera.core.edits.target_edits import phrase_text
 from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, arranged_agreement, explain, layer_changes

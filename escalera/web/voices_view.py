@@ -20,7 +20,7 @@ from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.rhythm.pattern import FIXED
 from escalera.core.theory.chords import roman
 from escalera.core.theory.keys import Key
-from escalera.core.voices.comp import Piece, comp_of, cuts_of, take_number
+from escalera.core.voices.comp import CompPart, comp_of, cuts_of, take_number
 from escalera.core.voices.harmonies import voice_line
 from escalera.core.voices.melody import MelodyNote, guide_of, melody_of
 from escalera.core.voices.next_voice import NextVoice, doubles_for, next_voices, place_said
@@ -89,7 +89,7 @@ class VoicesView(PhraseView):
         return [t for t in self.song.takes if t.section_id == self.section.id and t.voice == self.part]
 
     @cached_property
-    def pieces(self) -> tuple[Piece, ...]:
+    def pieces(self) -> tuple[CompPart, ...]:
         return comp_of(self.song, self.section, self.part)
 
     @cached_property

@@ -18,6 +18,7 @@ from escalera.core.validation.whole import validate
 from escalera.errors import EditError, FormatError
 from escalera.services.demo import demo_songs
 from escalera.services.new_song import new_song
+from tests.singing import CHECK_ROWS
 from tests.songs import HATS, ids, small_song
 
 SONG = small_song()
@@ -178,6 +179,7 @@ ROWS = {
     "kick alone": (again(C, ("lift", B)), again(V, ("lift", B))), "high bass": (varied(B, transpose_semitones=24), varied(B, transpose_semitones=12)),
     "slip": (do(SONG, ("lift", V, K, None, 5 * 3840 - 960, 8 * 3840)), SONG), "drop": (ENGINES, do(ENGINES, ("say_drop", "peak"))),
 }  # fmt: skip
+ROWS |= CHECK_ROWS
 
 
 def test_every_check_has_a_row_a_reason_and_moves_that_exist():

@@ -23,6 +23,7 @@ from escalera.core.validation.whole import validate
 from escalera.errors import EditError, InputError
 from escalera.formats.project import read_project, write_project
 from tests.recordings import plain_sample
+from tests.singing import ROWS as SUNG_ROWS
 from tests.songs import HATS, KICK, edits_for, ids, small_song
 
 SONG = small_song()
@@ -337,6 +338,9 @@ def sounding(song, section_id, layer_id):
     return next(x for x in sounding_layers(song, section(song, section_id)) if x.id == layer_id)
 
 
+ROWS |= {kind: row[1:] for kind, row in SUNG_ROWS.items()}
+
+
 def test_every_kind_of_edit_has_a_row():
     assert set(ROWS) == set(EDITS)
 
@@ -366,6 +370,8 @@ BASES = [({"tune_resonators"}, RINGING), (ON_CARRIED, CARRIED), (ON_SHAPED, SHAP
 
 def base_of(kind):
     """The song that a kind's example needs."""
+    if kind in SUNG_ROWS:
+        return SUNG_ROWS[kind][0]
     return next((song for kinds, song in BASES if kind in kinds), SONG)
 
 

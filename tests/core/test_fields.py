@@ -26,7 +26,7 @@ PAD = SONG.layer_by_id[P]
 # values other than the default, where a number, a word or a choice does not make one by itself
 OTHER = {
     "sound_key": "wide-saws", "family": "leads", "job": "top", "name": "Renamed", "duck_by": B, "sends": (("hall", -9.0),), "settings": (("attack_s", 0.4),),
-    "devices": (Device(900, "low-pass"),), "stack": (StackPart(901, "wide-saws"),), "prints": (Print("notes", "audio", 0),), "clips": (Clip("0" * 32, 0.0, 1.0),), "muted": True, "stand_in": True,
+    "devices": (Device(900, "low-pass"),), "stack": (StackPart(901, "wide-saws"),), "prints": (Print("notes", "audio", 0),), "clips": (Clip("0" * 32, 0.0, 1.0),), "muted": True, "stand_in": True, "voice": "lead",
     "pattern_id": NAME["pattern of Plucked bass"], "voicing": Voicing(voices=2), "lowpass_hz": 4000.0,
 }  # fmt: skip
 

@@ -21,6 +21,7 @@ from escalera.core.reading.timeline import timeline
 from escalera.core.validation.whole import validate
 from escalera.errors import EditError
 from escalera.services.demo import demo_songs
+from tests.singing import MOVE_ROWS, MOVE_SONGS
 from tests.songs import HATS, ids, small_song
 
 BASE = small_song()
@@ -148,6 +149,8 @@ ROWS = {
     "vary the join": ("harbour", "Chorus 2", lambda a, b, s: len({d.kind for d in b.section_by_id[s.id].devices} & {d.kind for d in s.devices}) == len(s.devices) - 1, ("small", "Verse")),
     "take option": ("parked", "Chorus", lambda a, b, s: heard(a, s) - heard(b, s) == {"Soft pad"}, ("small", "Verse")),
 }  # fmt: skip
+ROWS |= MOVE_ROWS
+SONGS |= MOVE_SONGS
 STILL = EDITS["set_chords"]("C").apply(BASE)
 RAISED = EDITS["shift_section"](C, 6).apply(BASE)
 THREE = EDITS["resize_section"](V, 3).apply(BASE)

@@ -6,6 +6,7 @@ from escalera.core.checks import fault_checks as faults
 from escalera.core.checks import form_checks as form
 from escalera.core.checks import join_checks as joins
 from escalera.core.checks import layer_checks as layers
+from escalera.core.checks import voice_checks as voices
 from escalera.core.checks.check import (
     CHECKS,
     Check,
@@ -38,4 +39,5 @@ __all__ = [
     "judged",
     "layers",
     "run_checks",
+    "voices",
 ]

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from escalera.core.document.bodies import fresh_copy
 from escalera.core.document.form_text import numbered, parse_form
 from escalera.core.document.limits import MAX_BARS, MAX_SECTIONS
 from escalera.core.document.names import guess_role
-from escalera.core.document.song import Ids, Section, Song, default_phrases, fresh_copy
+from escalera.core.document.song import Ids, Section, Song, default_phrases
 from escalera.core.document.target import Target
 from escalera.core.edits.edit import Fields, edit, layer_of, one_of, section_of, whole_number, within
 from escalera.core.edits.form_layout import with_grown_targets

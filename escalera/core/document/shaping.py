@@ -6,10 +6,11 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import TypedDict
 
+from escalera.core.document.bodies import each_body
 from escalera.core.document.carriers import MAX_JOIN_DEVICES, Build, JoinDevice
 from escalera.core.document.devices import Curve, Point, Throw, Treatment
 from escalera.core.document.lanes import lane_parameter, lane_value, layer_parameter, with_layer_value
-from escalera.core.document.song import Layer, Section, Song, each_body
+from escalera.core.document.song import Layer, Section, Song
 from escalera.errors import EditError
 
 

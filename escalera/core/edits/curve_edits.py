@@ -5,11 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+from escalera.core.document.bodies import on_all_bodies
 from escalera.core.document.devices import SHAPES, Curve, Point, Print, Throw, Treatment
 from escalera.core.document.lanes import lane_label, lane_value, layer_parameter, layer_value, movable
 from escalera.core.document.limits import MAX_POINTS, MAX_THROWS
 from escalera.core.document.shaping import layer_in, stretched
-from escalera.core.document.song import Section, Song, on_all_bodies
+from escalera.core.document.song import Section, Song
 from escalera.core.edits.edit import Fields, edit, layer_of, one_of, section_of, whole_number, within
 from escalera.core.edits.sound_edits import check_filters, not_printed
 from escalera.core.palette.effects import RETURN_BY_KEY, STRINGS

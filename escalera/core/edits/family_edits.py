@@ -6,10 +6,11 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from escalera.core.bench.sample_fit import clip_for, tempo_of
+from escalera.core.document.bodies import on_all_bodies
 from escalera.core.document.limits import MAX_LAYERS, MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.document.names import clean_name
 from escalera.core.document.recordings import QUARTER_TICKS, Clip, Sample
-from escalera.core.document.song import Layer, Placement, Section, Song, on_all_bodies
+from escalera.core.document.song import Layer, Placement, Section, Song
 from escalera.core.edits.edit import edit
 from escalera.core.edits.layer_edits import free_layer_name, in_family_order, seed_of
 from escalera.core.edits.recording_edits import (

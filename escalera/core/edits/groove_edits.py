@@ -6,18 +6,10 @@ from collections.abc import Callable, Iterable
 from dataclasses import replace
 from typing import Any
 
+from escalera.core.document.bodies import each_body, on_all_bodies
 from escalera.core.document.limits import MAX_GROOVES, MAX_NOTES
 from escalera.core.document.names import clean_name
-from escalera.core.document.song import (
-    Groove,
-    Ids,
-    NamedPattern,
-    Placement,
-    Section,
-    Song,
-    each_body,
-    on_all_bodies,
-)
+from escalera.core.document.song import Groove, Ids, NamedPattern, Placement, Section, Song
 from escalera.core.edits.edit import edit, one_of, section_of, whole_number, within
 from escalera.core.edits.groove_reach import WHERE, sections_meant
 from escalera.core.edits.layer_edits import AddLayer

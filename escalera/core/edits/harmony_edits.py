@@ -6,9 +6,10 @@ import math
 from collections.abc import Callable
 from dataclasses import replace
 
+from escalera.core.document.bodies import each_body
 from escalera.core.document.chord_text import MAX_CHORD_BARS, between_ticks, parse_chordline, stretched, write_chordline
 from escalera.core.document.limits import MAX_CAPO, MAX_PASSES, MAX_SHIFT_SEMITONES, MAX_TUNED_DOWN, PUSHES, TUNING_HZ
-from escalera.core.document.song import Changes, Progression, Section, Song, each_body
+from escalera.core.document.song import Changes, Progression, Section, Song
 from escalera.core.edits.curve_edits import Treat
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of, within
 from escalera.core.edits.section_edits import ShiftSection

@@ -7,12 +7,13 @@ from dataclasses import replace
 from typing import Any
 
 from escalera.core.bench.mix_places import in_its_place
+from escalera.core.document.bodies import each_body
 from escalera.core.document.fields import names
 from escalera.core.document.lanes import CONTROLS
 from escalera.core.document.limits import MAX_LAYERS
 from escalera.core.document.names import clean_name
 from escalera.core.document.shaping import tidied
-from escalera.core.document.song import Layer, Placement, Section, Song, each_body
+from escalera.core.document.song import Layer, Placement, Section, Song
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of, sound_of
 from escalera.core.edits.sound_edits import SetValue, not_printed
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS

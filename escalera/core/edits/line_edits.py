@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+from escalera.core.document.bodies import each_body
 from escalera.core.document.limits import MAX_NOTES, MIN_LEVEL_DB
 from escalera.core.document.names import clean_name
-from escalera.core.document.song import Ids, Layer, Placement, Section, Song, each_body
+from escalera.core.document.song import Ids, Layer, Placement, Section, Song
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of
 from escalera.core.edits.layer_edits import AddLayer, as_copy
 from escalera.core.edits.note_edits import chosen_notes, line_of, pitched

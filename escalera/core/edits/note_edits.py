@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from escalera.core.document.song import Layer, NamedPattern, Song, Swing, each_body
+from escalera.core.document.bodies import each_body
+from escalera.core.document.song import Layer, NamedPattern, Song, Swing
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of, whole_number, within
 from escalera.core.lines.note_encoding import HOW_WORDS, HOWS, how_written
 from escalera.core.reading.events import swing_of

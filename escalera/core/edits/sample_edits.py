@@ -6,10 +6,11 @@ from dataclasses import replace
 from typing import Any
 
 from escalera.core.bench.sample_fit import PERCUSSIVE, cents_off, clip_for, root_of
+from escalera.core.document.bodies import each_body
 from escalera.core.document.devices import StackPart
 from escalera.core.document.limits import MAX_STACK
 from escalera.core.document.recordings import Clip, Sample
-from escalera.core.document.song import Layer, Section, Song, each_body
+from escalera.core.document.song import Layer, Section, Song
 from escalera.core.edits.edit import edit, layer_of
 from escalera.core.edits.recording_edits import (
     ExchangeSample,

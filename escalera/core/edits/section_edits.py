@@ -4,19 +4,12 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from escalera.core.document.bodies import fresh_copy
 from escalera.core.document.chord_text import between_ticks, rotated, unrolled
 from escalera.core.document.limits import MAX_BARS, MAX_SECTIONS, MAX_SHIFT_SEMITONES
 from escalera.core.document.names import clean_name, guess_role, next_name, numbered_by_place
 from escalera.core.document.shaping import after_each_other, between, with_parked_devices
-from escalera.core.document.song import (
-    ROLES,
-    Ids,
-    Progression,
-    Section,
-    Song,
-    default_phrases,
-    fresh_copy,
-)
+from escalera.core.document.song import ROLES, Ids, Progression, Section, Song, default_phrases
 from escalera.core.document.target import Target, in_row
 from escalera.core.document.tempos import tempos_from, tempos_until
 from escalera.core.edits.edit import edit, id_in, one_of, section_of, within

@@ -5,10 +5,11 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
+from escalera.core.document.bodies import each_body
 from escalera.core.document.limits import MAX_TEMPO_BPM, MAX_TITLE, MIN_TEMPO_BPM
 from escalera.core.document.names import clean_name
 from escalera.core.document.schools import SCHOOLS, SWITCHES
-from escalera.core.document.song import EnergyScale, Section, Song, each_body
+from escalera.core.document.song import EnergyScale, Section, Song
 from escalera.core.document.tempos import with_glide, without_glides
 from escalera.core.edits.edit import edit, one_of, section_of, within
 from escalera.core.energy.terms import MODEL

@@ -21,7 +21,16 @@ from escalera.core.palette.voice_parts import LEAD, VOICE_PARTS
 from escalera.core.reading.placements import cleared, ordered
 from escalera.core.reading.timeline import Span, timeline
 from escalera.core.rhythm.pattern import CLIP, Pattern
-from escalera.core.voices.comp import FADE_MS, Piece, comp_of, laid_over, seam_near, sung_layer, take_number, ticks_at
+from escalera.core.voices.comp import (
+    FADE_MS,
+    CompPart,
+    comp_of,
+    laid_over,
+    seam_near,
+    sung_layer,
+    take_number,
+    ticks_at,
+)
 from escalera.core.voices.melody import guide_of
 from escalera.errors import EditError, shown
 
@@ -158,7 +167,7 @@ class CompPiece:
                 "Mark a longer one."
             )
         if not self.take_id:
-            return write_comp(song, section, part, laid_over(comp_of(song, section, part), Piece(low, high, 0)))
+            return write_comp(song, section, part, laid_over(comp_of(song, section, part), CompPart(low, high, 0)))
         take = take_of(song, self.take_id)
         if one_of(self.seams, ["breaths", "exact"], "way of placing seams") == "breaths":
             low = low if low == 0 else seam_near(take, span, low)
@@ -183,7 +192,7 @@ def _over(song: Song, section: Section, take: Take, low: int, high: int) -> Song
     if high - low < 2:
         raise EditError("The take was not sung there. Choose a stretch that it covers.")
     return write_comp(
-        song, section, take.voice, laid_over(comp_of(song, section, take.voice), Piece(low, high, take.id))
+        song, section, take.voice, laid_over(comp_of(song, section, take.voice), CompPart(low, high, take.id))
     )
 
 
@@ -197,7 +206,7 @@ def relaid_takes(song: Song, take: Take) -> Song:
     return song
 
 
-def write_comp(song: Song, section: Section, part: str, pieces: Sequence[Piece]) -> Song:
+def write_comp(song: Song, section: Section, part: str, pieces: Sequence[CompPart]) -> Song:
     """The song with a voice's comp in a section made of pieces, in a layer of that voice; takes that are gone leave holes."""
     song, layer = _layer_for(song, section, part, bool(pieces))
     if layer is None:
@@ -231,7 +240,7 @@ def write_comp(song: Song, section: Section, part: str, pieces: Sequence[Piece])
     return song if mine else guide_silent(song, song.section_by_id[section.id], part)
 
 
-def _rows(song: Song, span: Span, pieces: Sequence[Piece]) -> tuple[list[list[int]], list[Clip]]:
+def _rows(song: Song, span: Span, pieces: Sequence[CompPart]) -> tuple[list[list[int]], list[Clip]]:
     """Pattern rows and clips of pieces: where two meet, the earlier one sounds on while the later one fades in."""
     rows, clips = [], []
     for i, piece in enumerate(pieces):

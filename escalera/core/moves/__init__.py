@@ -9,6 +9,7 @@ from escalera.core.moves import (
     layer_moves,
     room_moves,
     texture_moves,
+    voice_moves,
 )
 from escalera.core.moves.move import KINDS, Move, MoveKind, apply_move, find_move, moves_for
 
@@ -27,4 +28,5 @@ __all__ = [
     "moves_for",
     "room_moves",
     "texture_moves",
+    "voice_moves",
 ]

@@ -18,7 +18,7 @@ NEAR_SEAM_S = 0.35  # how far a seam is moved to lie in a breath
 
 
 @dataclass(frozen=True, slots=True)
-class Piece:
+class CompPart:
     """A stretch of a comp in ticks of its section; `take_id` is 0 for a recording that is no take."""
 
     low: int
@@ -31,7 +31,7 @@ def sung_layer(song: Song, part: str) -> Layer | None:
     return next((x for x in song.layers if x.voice == part and x.clips), None)
 
 
-def comp_of(song: Song, section: Section, part: str) -> tuple[Piece, ...]:
+def comp_of(song: Song, section: Section, part: str) -> tuple[CompPart, ...]:
     """The pieces of a voice's comp in a section, in order."""
     layer = sung_layer(song, part)
     if layer is None:
@@ -45,31 +45,31 @@ def comp_of(song: Song, section: Section, part: str) -> tuple[Piece, ...]:
                 rows.append((low, low + duration, by_content.get(layer.clips[value].sample, 0)))
     rows.sort()
     ends = [min(end, after[0]) for (_, end, _), after in zip(rows, [*rows[1:], (10**9,)])]  # seams overlap
-    return tuple(Piece(low, high, take_id) for (low, _, take_id), high in zip(rows, ends))
+    return tuple(CompPart(low, high, take_id) for (low, _, take_id), high in zip(rows, ends))
 
 
-def laid_over(pieces: Sequence[Piece], new: Piece) -> tuple[Piece, ...]:
+def laid_over(pieces: Sequence[CompPart], new: CompPart) -> tuple[CompPart, ...]:
     """A comp with another piece laid over what was there; take 0 leaves a hole. Neighbours of one take that meet are one piece."""
-    kept: list[Piece] = []
+    kept: list[CompPart] = []
     for p in pieces:
         if p.high <= new.low or p.low >= new.high:
             kept.append(p)
             continue
         if p.low < new.low:
-            kept.append(Piece(p.low, new.low, p.take_id))
+            kept.append(CompPart(p.low, new.low, p.take_id))
         if p.high > new.high:
-            kept.append(Piece(new.high, p.high, p.take_id))
+            kept.append(CompPart(new.high, p.high, p.take_id))
     rows = sorted([*kept, *([new] if new.take_id else [])], key=lambda p: p.low)
-    found: list[Piece] = []
+    found: list[CompPart] = []
     for p in rows:
         if found and found[-1].take_id == p.take_id and found[-1].high >= p.low:
-            found[-1] = Piece(found[-1].low, max(found[-1].high, p.high), p.take_id)
+            found[-1] = CompPart(found[-1].low, max(found[-1].high, p.high), p.take_id)
         elif p.high - p.low > 1:
             found.append(p)
     return tuple(found)
 
 
-def covered(pieces: Sequence[Piece]) -> int:
+def covered(pieces: Sequence[CompPart]) -> int:
     """How many ticks a comp fills."""
     return sum(p.high - p.low for p in pieces)
 
