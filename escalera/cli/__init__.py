@@ -15,6 +15,7 @@ from escalera.cli import reading_commands as readings
 from escalera.cli import rhythm_commands as rhythm
 from escalera.cli import sample_commands as recordings
 from escalera.cli import theory_commands as theory
+from escalera.cli import voice_commands as voices
 from escalera.errors import EscaleraError
 
 
@@ -53,6 +54,6 @@ def main() -> None:
     """
 
 
-for module in (program, files, readings, recordings, judging, theory, rhythm):
+for module in (program, files, readings, recordings, judging, theory, rhythm, voices):
     for command in module.COMMANDS:
         main.add_command(command)

@@ -19,6 +19,9 @@ CLEAR = 0.8  # of the square difference, from which on a frame has a pitch
 QUIET_DB = 36.0  # below the loudest frame
 SHORTEST_FRAMES, BRIDGED = 8, 4
 DIP, DIP_DB = 8, 3.5  # frames about a moment in which a held pitch is sung anew, and how far its level dips
+SEEN_EARLY_S = (
+    0.012  # by which a pitch is seen before its note begins after a silence, since a part of a frame shows it
+)
 WITHIN = 0.6  # semitones about the middle of a note
 TOGETHER = 1000  # frames that are transformed at once
 Floats = NDArray[np.float64]
@@ -26,13 +29,14 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True, slots=True)
 class SungNote:
-    """A note of a voice: when, which MIDI pitch, how far off it in cents, how loud in dB below the loudest."""
+    """A note of a voice: when, which MIDI pitch, how far off it in cents, how loud in dB below the loudest, how clear its pitch is (0 to 1)."""
 
     start_s: float
     end_s: float
     pitch: int
     cents: float
     level_db: float
+    clear: float = 1.0
 
 
 def pitch_line(audio: Audio) -> tuple[Floats, Floats, Floats]:
@@ -85,17 +89,21 @@ def sung_notes(audio: Audio, line: tuple[Floats, Floats, Floats] | None = None) 
             continue
         end = _held(pitch, voiced, begin)
         edges = [begin, *_struck_again(level, begin, end), end]
-        found += [_note(a, b, pitch, voiced, level) for a, b in zip(edges, edges[1:]) if b - a >= SHORTEST_FRAMES]
+        found += [
+            _note(a, b, pitch, voiced, level, clear) for a, b in zip(edges, edges[1:]) if b - a >= SHORTEST_FRAMES
+        ]
         begin = max(end, begin + 1)
     return tuple(found)
 
 
-def _note(begin: int, end: int, pitch: Floats, voiced: NDArray[np.bool_], level: Floats) -> SungNote:
+def _note(begin: int, end: int, pitch: Floats, voiced: NDArray[np.bool_], level: Floats, clear: Floats) -> SungNote:
     middle = float(np.median(pitch[begin:end][voiced[begin:end]]))
     half = WINDOW / 2  # a frame tells of its middle
+    fresh = begin == 0 or not voiced[begin - 1]
     return SungNote(
-        round((begin * HOP + half) / SLOW_HZ, 3), round((end * HOP + half) / SLOW_HZ, 3), round(middle),
+        round((begin * HOP + half) / SLOW_HZ + (SEEN_EARLY_S if fresh else 0.0), 3), round((end * HOP + half) / SLOW_HZ, 3), round(middle),
         round(100.0 * (middle - round(middle)), 1), round(float(level[begin:end].max()), 1),
+        round(float(np.clip(np.median(clear[begin:end]), 0.0, 1.0)), 2),
     )  # fmt: skip
 
 

@@ -42,6 +42,7 @@ from escalera.services.pure_work import Board, SectionHelp
 from escalera.services.rendering import Rendering
 from escalera.services.samples import Samples
 from escalera.services.studies import Studies
+from escalera.services.sung_reading import keep_sung
 from escalera.services.takes import keep_abandoned
 from escalera.services.takes_waiting import TakesWaiting
 from escalera.services.task_queue import TaskQueue
@@ -284,11 +285,13 @@ class Studio:
         return bounce_id
 
     def _arrived(self, said: dict[str, int], sample_id: int) -> None:
-        """A file was brought in as something: a mix of a song, or a track to take apart."""
+        """A file was brought in as something: a mix of a song, a track to take apart, a voice of a section."""
         if said.get("bounce_of"):
             self.add_bounce(said["bounce_of"], sample_id)
         if said.get("study"):
             self.add_study(sample_id)
+        if said.get("sung_in"):
+            keep_sung(self, said["sung_in"], said.get("section", 0), sample_id)
 
     def _taken(self, said: dict[str, int], file: Path, name: str) -> bool:
         """A stem is put beside the others of its kit, and read with them once all are there."""

@@ -171,7 +171,7 @@ def begin() -> ResponseReturnValue:
         token = studio().arrivals.begin(
             request.form.get("name", ""),
             size,
-            {k: number_of(k) for k in ("bounce_of", "study", "kit", "kit_size", "kit_tempo")},
+            {k: number_of(k) for k in ("bounce_of", "study", "kit", "kit_size", "kit_tempo", "sung_in", "section")},
         )
     except InputError as error:
         return jsonify(trouble=str(error)), 400

@@ -11,6 +11,7 @@ from escalera.core.joins.actions import ACTS, silences
 from escalera.core.joins.builds import lay_build
 from escalera.core.joins.workings import Join, Workings
 from escalera.core.reading.timeline import Span, timeline
+from escalera.core.voices.word_places import moments_played
 
 IDS_A_JOIN = 4096
 LAST = ("mute-pattern", "stop", "beat-out", "breath", "gap")  # what takes away comes after what brings
@@ -18,7 +19,7 @@ LAST = ("mute-pattern", "stop", "beat-out", "breath", "gap")  # what takes away 
 
 def played(song: Song) -> Song:
     """The song with what carries its joins in place; itself where nothing does. Made once per state."""
-    if not any(s.devices or s.build for s in song.sections):
+    if not any(s.devices or s.build or s.moments for s in song.sections):
         return song
     if "played" not in song.memo:
         song.memo["played"] = _played(song)
@@ -36,7 +37,19 @@ def _played(song: Song) -> Song:
     work = Workings(song)
     for index in range(len(song.sections)):
         lay_join(work, index)
+        lay_moments(work, index)
     return work.song_made()
+
+
+def lay_moments(work: Workings, index: int) -> None:
+    """What is tied to words of a section, where they are sung; what takes away comes last."""
+    join = work.join(index)
+    work.ids.next_id = -IDS_A_JOIN * join.right.section.id - IDS_A_JOIN // 2
+    devices = moments_played(work.song, join.right)
+    for device in sorted(devices, key=lambda d: LAST.index(d.kind) if d.kind in LAST else -1):
+        low, high = extent_of(work, join, device)
+        if low < high and (device.layer_id in work.song.layer_by_id or not device.layer_id):
+            ACTS[device.kind](work, join, device, low, high)
 
 
 def lay_join(work: Workings, index: int) -> None:

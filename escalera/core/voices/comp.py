@@ -14,6 +14,7 @@ from escalera.core.rhythm.pattern import CLIP
 from escalera.core.voices.word_places import words_laid
 
 FADE_MS = 12.0  # of a seam between two takes
+REST_S = 0.06  # between two notes, in which a seam can lie where nobody breathes
 NEAR_SEAM_S = 0.35  # how far a seam is moved to lie in a breath
 
 
@@ -77,10 +78,9 @@ def covered(pieces: Sequence[CompPart]) -> int:
 def seam_near(take: Take, span: Span, tick: int, reach_s: float = NEAR_SEAM_S) -> int:
     """A tick near a wished one at which a take breathes or rests, where there is one; else the tick itself."""
     at = take.zero_s + span.seconds_at(tick)
-    quiet = [(a + b) / 2.0 for a, b in take.noise(BREATHS)]
-    notes = take.sung
-    quiet += [(a.end_s + b.start_s) / 2.0 for a, b in zip(notes, notes[1:]) if b.start_s - a.end_s > 0.06]
-    near = [q for q in quiet if abs(q - at) <= reach_s]
+    breaths = [(a + b) / 2.0 for a, b in take.noise(BREATHS)]
+    rests = [(a.end_s + b.start_s) / 2.0 for a, b in zip(take.sung, take.sung[1:]) if b.start_s - a.end_s > REST_S]
+    near = next((rows for kind in (breaths, rests) if (rows := [q for q in kind if abs(q - at) <= reach_s])), [])
     if not near:
         return tick
     best = min(near, key=lambda q: abs(q - at))

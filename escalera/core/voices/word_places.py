@@ -16,6 +16,7 @@ from escalera.core.words.lyric_lines import WORD, LyricLine, read_lyric
 
 HELD = re.compile(r"_+")
 FAR = 10**6
+BEFORE = 2  # what a note costs that stays without words before the first line; after the last one it costs 1
 MOMENT_IDS = 900  # of the ids below zero that a section's join hands out
 
 
@@ -106,7 +107,7 @@ def _by_breath(lines: Sequence[LyricLine], groups: Sequence[tuple[int, int]]) ->
     count, total = len(lines), len(groups)
     best = [[FAR] * (total + 1) for _ in range(count + 1)]
     back = [[0] * (total + 1) for _ in range(count + 1)]
-    best[0] = [0] * (total + 1)  # breaths before the first line may stay without words
+    best[0] = [BEFORE * groups[i - 1][1] if i else 0 for i in range(total + 1)]  # words rather begin with the melody
     back[0] = list(range(total + 1))
     for i, line in enumerate(lines, 1):
         for end in range(i, total + 1):
