@@ -26,11 +26,11 @@ COINED = {
     "dreamwater": 3,
     "lanternlight": 3,
     "hushaby": 3,
-    "skyward": 2,
+    "nightward": 2,
     "moonborn": 2,
     "silversong": 3,
-    "moonlit": 2,
-    "brightening": 3,
+    "lampling": 2,
+    "duskening": 3,
 }
 
 
@@ -71,8 +71,8 @@ def test_words_lie_on_the_melody_a_line_a_breath():
     assert laid_words(GUIDED)[:6] == list(zip(["home", "by", "sea", "car", "ry", "me"], starts))
     held = EDITS["set_lyric"](V, "home_ by\ncarry me").apply(GUIDED)
     assert laid_words(held)[:3] == [("home", 0), ("by", 1920), ("car", 3840)]
-    more = EDITS["set_lyric"](V, "home by the silver sea\ncarry me").apply(GUIDED)
-    assert [p.over for p in words_laid(more, timeline(more).span_of(V)).lines] == [3, 0]
+    more = EDITS["set_lyric"](V, "home by the silver sea\n" + "carry me\n" * 7).apply(GUIDED)
+    assert [p.over for p in words_laid(more, timeline(more).span_of(V)).lines] == [3] + 7 * [0]
     long = EDITS["set_lyric"](V, "line\n" * 40).apply(GUIDED)
     laid = words_laid(long, timeline(long).span_of(V))
     assert (len(laid.lines), len(laid.unplaced)) == (24, 16), "lines longer than the melody are kept and said"
