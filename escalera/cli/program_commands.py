@@ -86,11 +86,13 @@ def demo(seed_only: bool, port: int) -> None:
     from escalera.cli.common import studio
     from escalera.services.demo import seed_demo
     from escalera.services.demo_recorded import seed_recorded
+    from escalera.services.demo_sung import seed_sung
 
     with studio() as opened:
         made = seed_demo(opened)
         if made:
             made.append(seed_recorded(opened))
+            made.append(seed_sung(opened))
         said = f"{len(made)} demo songs put on the shelf." if made else "The shelf has songs already; they are kept."
         click.echo(said, err=True)
         if not seed_only:

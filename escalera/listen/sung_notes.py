@@ -71,7 +71,7 @@ def _best(row: Floats, low: int, high: int) -> tuple[float, float]:
     if not len(inner):
         return 0.0, 0.0
     top = float(row[inner].max())
-    lag = int(inner[np.argmax(row[inner] >= 0.93 * top)])
+    lag = int(inner[np.argmax(row[inner] >= 0.965 * top)])
     a, b, c = row[lag - 1 : lag + 2]
     bend = min(a - 2 * b + c, -1e-12)
     return top, lag + float(np.clip(0.5 * (a - c) / bend, -0.5, 0.5))

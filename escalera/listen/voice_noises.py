@@ -17,9 +17,8 @@ HISS_SHARE, HISS_DB = 0.45, -42.0  # of a frame that hisses: power above SHARP_H
 BREATH_DB = (-58.0, -18.0)
 HISS_S, BREATH_S = (0.03, 0.35), (0.12, 1.2)
 LIES_S = 0.5  # before a note, a breath ends at most so long
-REST_S = 0.35
-DRY_DB = 26.0  # by so much a dry voice has fallen
-AFTER_S = (0.08, 0.25)  # after a note's end, when that is asked
+REST_S = 0.3
+DRY_S = 0.16  # within which a dry voice has fallen by 20 dB
 Floats = NDArray[np.float64]
 
 
@@ -84,18 +83,25 @@ def _stretches(mask: NDArray[np.bool_], shortest_s: float, longest_s: float) -> 
 
 
 def carries_room(audio: Audio, notes: tuple[SungNote, ...]) -> bool | None:
-    """Whether a voice rings on where it rests: an echo or a room is on it. None where it rests too seldom to say."""
+    """Whether a voice (channels, n) rings on where its notes end: an echo or a room is on it. None where it rests too seldom to say."""
     level, _ = _frames(audio)
-    if not len(level):
-        return None
     falls = []
     for note, after in zip(notes, (*notes[1:], None)):
-        rest = (after.start_s if after else len(level) * HOP_S) - note.end_s
-        if rest < REST_S:
-            continue
-        at = int(note.end_s / HOP_S)
-        held = level[max(0, at - 20) : at].max(initial=-120.0)
-        tail = level[at + int(AFTER_S[0] / HOP_S) : at + int(AFTER_S[1] / HOP_S)]
-        if len(tail):
-            falls.append(float(held - np.median(tail)))
-    return bool(np.median(falls) < DRY_DB) if len(falls) >= 2 else None
+        first = int((note.start_s + 0.06) / HOP_S)
+        last = int(after.start_s / HOP_S) if after else len(level)
+        fall = _fall_s(level[first:last], max(6, int(note.end_s / HOP_S) - first))
+        if fall is not None:
+            falls.append(fall)
+    return bool(np.median(falls) > DRY_S) if len(falls) >= 2 else None
+
+
+def _fall_s(level: Floats, sung: int) -> float | None:
+    """Seconds that a note takes to fall by 20 dB once it lets go, (n,) levels every 10 ms, `sung` of them with its pitch; None where the
+    next one comes too soon."""
+    held = float(np.median(level[:sung])) if len(level) else 0.0
+    loud = np.flatnonzero(level[:sung] > held - 6.0)
+    after = level[loud[-1] :] if len(loud) else level[:0]
+    if len(after) * HOP_S < REST_S:
+        return None
+    quiet = np.flatnonzero(after < held - 26.0)
+    return float(quiet[0] if len(quiet) else len(after)) * HOP_S

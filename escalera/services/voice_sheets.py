@@ -58,6 +58,6 @@ def _sung(song: Song, span: Span) -> list[str]:
     rows = []
     for index, place in enumerate(laid.lines):
         mine = [p for p in laid.places if p.line == index]
-        sung = " ".join(f"{p.text}{'' if p.last else '-'}({key.pitch_name(p.pitch)})" for p in mine)
+        sung = "".join(f"{p.text}({key.pitch_name(p.pitch)}){' ' if p.last else '-'}" for p in mine).rstrip()
         rows.append(f"  {place_said(span, place.start):>7}  {sung}")
     return rows + [f"        –  {line.text}" for line in laid.unplaced]

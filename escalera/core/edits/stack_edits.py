@@ -2,24 +2,28 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
 from escalera.core.document.limits import MAX_LAYERS, MIN_LEVEL_DB
 from escalera.core.document.song import Ids, Layer, Section, Song
-from escalera.core.edits.edit import edit, layer_of, one_of, section_of, within
+from escalera.core.edits.edit import Fields, edit, layer_of, one_of, section_of, within
 from escalera.core.edits.layer_edits import AddLayer, RemoveLayer
 from escalera.core.edits.note_edits import pitched
 from escalera.core.palette.voice_parts import LEAD, VOICE_PARTS
 from escalera.core.reading.phrase_notes import encoder, put_rows
 from escalera.core.reading.placements import cleared, joined
 from escalera.core.reading.timeline import timeline
+from escalera.core.theory.pitch import fifths_to_class, name_to_fifths
 from escalera.core.voices.harmonies import voice_line
 from escalera.core.voices.melody import MelodyNote, guide_of
-from escalera.errors import EditError
+from escalera.errors import EditError, shown
 
 VELOCITY = 88
+SHARPS, FLATS = ("#", "♯"), ("b", "♭")
+NOTE = re.compile(r"([A-Ga-g])([#♯b♭]?)(-?\d)")
 # a second melody stands behind the first: narrow, far, echoed
 FAR_ANSWER = {"highpass_hz": 450.0, "lowpass_hz": 2600.0, "sends": (("echo", -9.0), ("hall", -8.0))}
 
@@ -167,7 +171,25 @@ class NameGuide:
         return f"The lead sings {layer_of(song, self.layer_id).name}" if self.layer_id else "The guide is found again"
 
 
-@edit("set_range", "singing")
+def _range_as_written(fields: Fields, song: Song) -> Fields:
+    """Notes as people write them (“B♭3”, “a3”) or as MIDI numbers; an empty field lets the range be read."""
+    return {**fields, **{name: _note(str(fields.get(name, ""))) for name in ("low", "high")}}
+
+
+def _note(text: str) -> int:
+    text = text.strip()
+    if text.isdecimal() or not text:
+        return int(text or 0)
+    found = NOTE.fullmatch(text)
+    if found is None:
+        raise EditError(
+            f"“{shown(text)}” is not a note. Write a letter and an octave, for example B♭3, or a MIDI number."
+        )
+    natural = fifths_to_class(name_to_fifths(found[1].upper()))
+    return natural + 12 * (int(found[3]) + 1) + (found[2] in SHARPS) - (found[2] in FLATS)
+
+
+@edit("set_range", "singing", reads=_range_as_written)
 class SetRange:
     """Say from which to which note the singer is comfortable; zeros let it be read from takes."""
 

@@ -153,7 +153,7 @@ const keys = {
   },
 };
 function ownKey(event, pass) {
-  if (pass === "control") return false;
+  if (pass === "control") return event.altKey && !event.ctrlKey && taking.key(event); // Alt strikes hard while one records
   if (taking.key(event) || notes.key(event) || drums.key(event)) return true;
   const digit = document.querySelector(`[data-digit="${event.key}"]`);
   digit?.click();

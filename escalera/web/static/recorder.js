@@ -1,4 +1,5 @@
 // Recording from the computer keyboard: a count-in, then the loop runs and letters play; what was played is kept when it ends.
+import { midiKeys } from "./midi_keys.js";
 import { fetchNote, strikeNote } from "./notes.js";
 import { say } from "./shell.js";
 
@@ -7,7 +8,8 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
   let on = false,
     range = null,
     notes = [],
-    down = new Map();
+    down = new Map(),
+    midi = undefined; // names of what is connected, once it was asked for
 
   const letters = () => facts().letters;
   function refresh() {
@@ -21,7 +23,7 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
   function show() {
     button().setAttribute("aria-pressed", String(on));
     button().title = on
-      ? "Letters play: A to J an octave, Q to U above, Z to M below, Shift a semitone up. Esc keeps what was played."
+      ? "Letters play: A to J an octave, Q to U above, Z to M below, Shift a semitone up, Alt struck hard, Caps Lock softly. Esc keeps what was played."
       : "Record from the keyboard, after a count-in (R)";
     document.querySelector(".bench").classList.toggle("recording", on);
     button().textContent = on ? "Stop and keep" : "Record from keys";
@@ -34,6 +36,13 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
     }
     for (const pitch of Object.values(letters())) fetchNote(song, pitch, layer()).catch(() => {});
     on = true;
+    if (midi === undefined) {
+      midi = null;
+      midiKeys((id, pitch, velocity) => on && strike(id, pitch, velocity), lift).then((names) => {
+        midi = names;
+        if (names?.length && on) say(`${names.join(", ")} plays too, with velocity and pedal.`, "calm");
+      });
+    }
     notes = [];
     down = new Map();
     show();
@@ -70,12 +79,19 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
     });
   }
   const amount = () => document.getElementById("amount")?.value ?? "1";
+  const lateness = /** @type {HTMLInputElement | null} */ (document.getElementById("keys-latency"));
+  if (lateness) lateness.value = localStorage.getItem("escalera-keys") ?? "0";
+  lateness?.addEventListener("change", () => localStorage.setItem("escalera-keys", lateness.value));
+  // What keys and ears are late by, as it was set beside the record button.
+  const late = () => Number(lateness?.value.replace(",", ".") ?? 0) / 1000 || 0;
   // Where in the phrase the song is now, in seconds; a note a little before the start counts for it.
   function moment() {
-    const at = rail.player.moment() - range.from;
+    const at = rail.player.moment() - late() - range.from;
     return at < 0 ? (at > -0.25 ? 0 : null) : at % (range.to - range.from);
   }
-  function press(event, pitch) {
+  // Letters have no velocity of their own: with Alt they are struck hard, under Caps Lock softly.
+  const press = (event, pitch) => strike(event.code, pitch, event.altKey ? 120 : event.getModifierState("CapsLock") ? 64 : 96);
+  function strike(id, pitch, velocity) {
     const at = moment(),
       end = strikeNote(song, pitch, layer(), volume());
     const mark =
@@ -85,10 +101,11 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
             tick: (at / (range.to - range.from)) * Number(document.getElementById("plot").dataset.length),
             pitch,
             ticks: 60,
-            velocity: 96,
+            velocity,
           });
-    down.set(event.code, { pitch, at, when: performance.now(), end, mark });
+    down.set(id, { pitch, velocity, at, when: performance.now(), end, mark });
   }
+  const lift = (id) => release(id);
   function release(code) {
     const note = down.get(code);
     if (!note) return;
@@ -99,7 +116,7 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
         Number(note.at.toFixed(4)),
         Number(((performance.now() - note.when) / 1000).toFixed(4)),
         note.pitch,
-        96,
+        note.velocity,
       ]);
   }
   // True when the key belongs to recording: a letter that plays, or what ends it.

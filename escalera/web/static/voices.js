@@ -1,4 +1,5 @@
 // The page of voices: takes recorded, comped by clicks and drags, heard, polished; words laid; the stack.
+import { arrivals } from "./arrivals.js";
 import { byId, fieldsOf } from "./dom.js";
 import { handrail } from "./handrail.js";
 import { hear, listenAt, quiet } from "./hearing.js";
@@ -148,6 +149,19 @@ document.addEventListener("input", (event) => {
   if (range instanceof HTMLInputElement && range.closest("#polish")) range.parentElement.querySelector("output").textContent = told(range);
 });
 
+// files of a singer: sorted by the server as they are read -----------------------------------------------------------------------
+async function bringIn(chooser) {
+  const files = [...chooser.files],
+    before = document.querySelectorAll(".take-row").length;
+  chooser.value = "";
+  const sent = await arrivals(() => show({}), { sung_in: song, section: section() }).bring(files);
+  if (sent) say(`${sent} sent: each is laid as the voice that it sings, once it is read.`, "calm");
+  for (let tries = 0; sent && tries < 60 && document.querySelectorAll(".take-row").length === before; tries++) {
+    await new Promise((done) => setTimeout(done, 1000));
+    await show({});
+  }
+}
+
 // clicks, forms and keys ----------------------------------------------------------------------------------------------------
 const alone = (url, button) => {
   if (rail.player.playing) rail.player.stop();
@@ -185,6 +199,7 @@ page.listen({
     "#monitor": (box) => input.monitor(box.checked),
     "#latency": (box) => keep(value("input-device"), Number(box.value.replace(",", ".")) || 0),
     "#input-device": inputs,
+    "#sung-files": bringIn,
     "#scope": () => {},
     "#count-in": () => {},
     "#input-channel": () => {},
