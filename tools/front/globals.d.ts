@@ -47,3 +47,10 @@ interface Event {
   // biome-ignore lint/suspicious/noExplicitAny: htmx says in it what it did
   detail: any;
 }
+
+// what an audio worklet has besides
+declare class AudioWorkletProcessor {
+  readonly port: MessagePort;
+}
+declare const currentFrame: number;
+declare function registerProcessor(name: string, processor: new () => AudioWorkletProcessor): void;

@@ -9,7 +9,7 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
     range = null,
     notes = [],
     down = new Map(),
-    midi = undefined; // names of what is connected, once it was asked for
+    midi; // names of what is connected, once it was asked for
 
   const letters = () => facts().letters;
   function refresh() {
@@ -90,7 +90,8 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
     return at < 0 ? (at > -0.25 ? 0 : null) : at % (range.to - range.from);
   }
   // Letters have no velocity of their own: with Alt they are struck hard, under Caps Lock softly.
-  const press = (event, pitch) => strike(event.code, pitch, event.altKey ? 120 : event.getModifierState("CapsLock") ? 64 : 96);
+  const press = (event, pitch) =>
+    strike(event.code, pitch, event.altKey ? 120 : event.getModifierState("CapsLock") ? 64 : 96);
   function strike(id, pitch, velocity) {
     const at = moment(),
       end = strikeNote(song, pitch, layer(), volume());

@@ -26,7 +26,8 @@ export class TakeInputs {
   constructor(context, worklet) {
     this.context = context;
     this.worklet = worklet;
-    this.onBlock = () => {};
+    this.onBlock = (_block) => {};
+    this.loaded = undefined;
     this.onEnd = () => {};
     this.stream = null;
     this.device = null;
@@ -35,7 +36,12 @@ export class TakeInputs {
     if (this.stream?.active && this.device === device) return;
     this.close();
     if (!navigator.mediaDevices) throw new Error("no media devices");
-    const raw = { echoCancellation: false, noiseSuppression: false, autoGainControl: false, channelCount: { ideal: 2 } };
+    const raw = {
+      echoCancellation: false,
+      noiseSuppression: false,
+      autoGainControl: false,
+      channelCount: { ideal: 2 },
+    };
     this.stream = await navigator.mediaDevices.getUserMedia({
       audio: device ? { ...raw, deviceId: { exact: device } } : raw,
     });
@@ -101,7 +107,9 @@ export async function measureLatency(input) {
   const first = blocks[0].frame,
     whole = new Float32Array(blocks.at(-1).frame + blocks.at(-1).data.length - first);
   for (const { frame, data } of blocks) whole.set(data, frame - first);
-  const delays = times.map((time) => heardAt(whole, Math.round(time * rate) - first, shape, rate)).filter((d) => d !== null);
+  const delays = times
+    .map((time) => heardAt(whole, Math.round(time * rate) - first, shape, rate))
+    .filter((d) => d !== null);
   if (delays.length < CLICKS / 2) return null;
   return delays.sort((a, b) => a - b)[Math.floor(delays.length / 2)] / rate;
 }

@@ -5,13 +5,21 @@ const PIECE_S = 0.5,
   TRIES = 6,
   AFTER_S = 0.45;
 const token = () => /** @type {HTMLMetaElement} */ (document.querySelector("meta[name=csrf-token]")).content;
-const post = (url, body, more = {}) => fetch(url, { method: "POST", body, headers: { "X-CSRFToken": token() }, ...more });
+const post = (url, body, more = {}) =>
+  fetch(url, { method: "POST", body, headers: { "X-CSRFToken": token() }, ...more });
 const wait = (ms) => new Promise((done) => setTimeout(done, ms));
 
 // A take that is being sent: samples gathered into pieces, numbered, each tried again until it came.
 export class TakeSender {
   constructor(path, channels, rate) {
-    Object.assign(this, { path, channels, rate, number: 0, rows: [], waiting: 0, queue: Promise.resolve(), trouble: "" });
+    this.path = path;
+    this.channels = channels;
+    this.rate = rate;
+    this.number = 0;
+    this.rows = [];
+    this.waiting = 0;
+    this.queue = Promise.resolve();
+    this.trouble = "";
     this.name = null;
   }
   async begin(about) {
@@ -31,7 +39,8 @@ export class TakeSender {
   }
   flush(last) {
     const most = Math.round(this.rate);
-    while (this.name && (this.waiting >= PIECE_S * this.rate || (last && this.waiting))) this.send(this.take(Math.min(this.waiting, most)));
+    while (this.name && (this.waiting >= PIECE_S * this.rate || (last && this.waiting)))
+      this.send(this.take(Math.min(this.waiting, most)));
     return this.queue;
   }
   // The next frames, channels in turn.
@@ -55,7 +64,9 @@ export class TakeSender {
     this.queue = this.queue.then(async () => {
       for (let tries = 1; ; tries++) {
         try {
-          const answer = await post(`${this.path}/takes/${this.name}/${number}`, data.buffer, { keepalive: data.byteLength < 60_000 });
+          const answer = await post(`${this.path}/takes/${this.name}/${number}`, data.buffer, {
+            keepalive: data.byteLength < 60_000,
+          });
           if (answer.ok) return;
           this.trouble = (await answer.json().catch(() => ({}))).trouble ?? "";
           if (answer.status < 500 || tries >= TRIES) return;
@@ -103,7 +114,17 @@ export function takeRecorder({ rail, input, path, facts, field, kept, show }) {
       latency_s = Number(field("latency").replace(",", ".")) / 1000 || 0;
     const index = player.manifest.sections.findIndex((s) => s.id === told.section),
       sectionStart = player.startOf(index);
-    const state = { senders: null, rate: context.sampleRate, zero: null, first: null, level: 0, clipped: 0, until: Infinity, open, frames: 0 };
+    const state = {
+      senders: null,
+      rate: context.sampleRate,
+      zero: null,
+      first: null,
+      level: 0,
+      clipped: 0,
+      until: Infinity,
+      open,
+      frames: 0,
+    };
     now = state;
     input.onBlock = (block) => {
       state.first ??= block.frame;

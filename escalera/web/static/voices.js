@@ -23,7 +23,12 @@ const show = (change) => {
   for (const [name, text] of Object.entries(change)) field(name).value = text;
   return ask("show", here());
 };
-const rail = handrail({ chosen: section, before: quiet, onPlace: (at, player) => head(at, player), looped: () => ({}) });
+const rail = handrail({
+  chosen: section,
+  before: quiet,
+  onPlace: (at, player) => head(at, player),
+  looped: () => ({}),
+});
 listenAt(() => Number(value("volume")));
 
 // the playhead over the phrase
@@ -87,7 +92,10 @@ async function inputs() {
   const list = /** @type {HTMLSelectElement} */ (byId("input-device")),
     chosen = list.value;
   const found = await input.devices().catch(() => []);
-  list.replaceChildren(new Option("the usual one", ""), ...found.map((d) => new Option(d.label || "an input", d.deviceId)));
+  list.replaceChildren(
+    new Option("the usual one", ""),
+    ...found.map((d) => new Option(d.label || "an input", d.deviceId)),
+  );
   list.value = [...list.options].some((o) => o.value === chosen) ? chosen : "";
   const known = kept()[list.value || "usual"];
   if (known !== undefined) /** @type {HTMLInputElement} */ (byId("latency")).value = String(known);
@@ -103,7 +111,9 @@ async function latency() {
   const found = await measureLatency(input);
   button.textContent = "Measure with clicks";
   if (found === null)
-    return say("The clicks were not heard again. Turn the output up, or hold the headphones to the microphone, and measure once more.");
+    return say(
+      "The clicks were not heard again. Turn the output up, or hold the headphones to the microphone, and measure once more.",
+    );
   const ms = Math.round(found * 10000) / 10;
   /** @type {HTMLInputElement} */ (byId("latency")).value = String(ms);
   keep(value("input-device"), ms);
@@ -139,14 +149,24 @@ document.addEventListener("pointerup", (event) => {
     far = Math.abs(event.clientX - drag.x) >= 6;
   drag = null;
   byId("marked").hidden = true;
-  if (far) edit({ kind: "comp", section_id: section(), part: field("voice").value, take_id: field("take").value, low_ticks, high_ticks });
+  if (far)
+    edit({
+      kind: "comp",
+      section_id: section(),
+      part: field("voice").value,
+      take_id: field("take").value,
+      low_ticks,
+      high_ticks,
+    });
 });
 
 // polish ----------------------------------------------------------------------------------------------------------------------
-const told = (range) => (Number(range.max) === 1 ? `${Math.round(100 * range.value)} %` : `${range.value} dB`.replace("-", "−"));
+const told = (range) =>
+  Number(range.max) === 1 ? `${Math.round(100 * range.value)} %` : `${range.value} dB`.replace("-", "−");
 document.addEventListener("input", (event) => {
   const range = event.target;
-  if (range instanceof HTMLInputElement && range.closest("#polish")) range.parentElement.querySelector("output").textContent = told(range);
+  if (range instanceof HTMLInputElement && range.closest("#polish"))
+    range.parentElement.querySelector("output").textContent = told(range);
 });
 
 // files of a singer: sorted by the server as they are read -----------------------------------------------------------------------
@@ -160,6 +180,38 @@ async function bringIn(chooser) {
     await new Promise((done) => setTimeout(done, 1000));
     await show({});
   }
+}
+
+// words that are being written outlive whatever else is answered meanwhile ------------------------------------------------------
+let draft = null, // { place, text }
+  sending = false; // what is answered now are these words themselves, unless they were refused
+const place = () => `${section()} ${byId("lyric-text").dataset.version}`;
+document.addEventListener("input", (event) => {
+  if (event.target instanceof HTMLTextAreaElement && event.target.id === "lyric-text")
+    draft = { place: place(), text: event.target.value };
+});
+// Panels that were opened stay open.
+const opened = new Set();
+document.addEventListener(
+  "toggle",
+  (event) => {
+    if (event.target instanceof HTMLDetailsElement && event.target.id)
+      event.target.open ? opened.add(event.target.id) : opened.delete(event.target.id);
+  },
+  true,
+);
+function settled(fresh) {
+  keepDraft(fresh);
+  for (const id of opened) {
+    const panel = byId(id);
+    if (panel instanceof HTMLDetailsElement) panel.open = true;
+  }
+}
+function keepDraft(fresh) {
+  if (!fresh) return; // a notice only
+  const box = /** @type {HTMLTextAreaElement} */ (byId("lyric-text"));
+  if (draft && !sending && draft.place === place()) box.value = draft.text;
+  else draft = null;
 }
 
 // clicks, forms and keys ----------------------------------------------------------------------------------------------------
@@ -179,7 +231,10 @@ page.listen({
     "[data-voice]": (button) => show({ voice: button.dataset.voice, take: "" }),
     "[data-hear-take]": (button) => alone(button.dataset.hearTake, button),
     "[data-hear-polish]": (button) =>
-      alone(`${button.dataset.hearPolish}?${new URLSearchParams({ ...fieldsOf(button.closest("form")), polish: "yes" })}`, button),
+      alone(
+        `${button.dataset.hearPolish}?${new URLSearchParams({ ...fieldsOf(button.closest("form")), polish: "yes" })}`,
+        button,
+      ),
     "[data-anew]": (button) => {
       anew = true;
       button.closest("form").requestSubmit();
@@ -189,7 +244,10 @@ page.listen({
     "[data-edit=set_lyric]": (form) => {
       const values = { kind: "set_lyric", ...fieldsOf(form), ...(anew ? { anew: "true" } : {}) };
       anew = false;
-      return edit(values);
+      sending = true;
+      return edit(values).then(() => {
+        sending = false;
+      });
     },
   },
   changes: {
@@ -213,6 +271,7 @@ page.listen({
   },
   keys: { v: record, e: () => byId("lyric-text").focus() },
   step: (by) => stepAlong(field("select").value, by, (text) => show({ select: text, take: "" })),
+  settled,
 });
 inputs();
 // Takes that broke off are kept as soon as somebody looks.
