@@ -31,6 +31,7 @@ from benchmarks.samples import samples
 from benchmarks.songs import CACHE_MB, generated, large
 from benchmarks.studies import heard_pieces, stems, studies
 from benchmarks.table import REFERENCE_S, print_over, reference_s, row, seconds
+from benchmarks.voices import voices
 from escalera.core.document.song import Song
 from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged
@@ -279,6 +280,7 @@ def main() -> int:
     layouts()
     samples()
     studies()
+    voices()
     heard_pieces()
     stems()
     memory()

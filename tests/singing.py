@@ -102,6 +102,7 @@ ROWS = {
     "name_guide": (GUIDED, (dict(layer_id=ids(BARE)["Soft pad"]), lambda s: guide_of(s).name == "Soft pad"), (dict(layer_id=ids(BARE)["Round kick"]), "is a drum")),
     "set_range": (GUIDED, (dict(low=55, high=74), lambda s: (s.singer_low, s.singer_high) == (55, 74)), (dict(low=60, high=62), "too small to sing in")),
     "take_to_line": (HUMMED, (dict(take_id=FIRST, amount=1.0), lambda s: line(s)[:6] == [64, 65, 67, 69, 67, 65] and guide_of(s).voice == "lead"), (dict(take_id=FIRST, amount=4), "lies outside 0 to 1")),
+    "take_tempo": (TAKEN, (dict(take_id=FIRST), lambda s: len(s.section_by_id[V].tempo_changes) >= 3 and all(abs(p.bpm - 120) < 6 for p in s.section_by_id[V].tempo_changes)), (dict(take_id=9999), "Take 9999 is not in this song")),
     "take_to_beat": (TAKEN, (dict(take_id=FIRST, low="kick", middle="snare", high="none"), lambda s: s.grooves and s.grooves[-1].feel == "beaten"), (dict(take_id=FIRST, low="gong"), "is not a drum")),
 }  # fmt: skip
 

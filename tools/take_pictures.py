@@ -11,6 +11,7 @@ from waitress.server import create_server
 
 from escalera.services.demo import seed_demo
 from escalera.services.demo_recorded import seed_recorded
+from escalera.services.demo_sung import seed_sung
 from escalera.services.finished_tracks import add_finished_track
 from escalera.services.job_kinds import STUDY
 from escalera.services.stand_in_mix import add_stand_in
@@ -46,9 +47,7 @@ def study(page: Page, studio: Studio) -> None:
 
 
 def judge(page: Page, studio: Studio, song_id: int) -> None:
-    """A finding with its mends, then the song before and after one of them."""
-    first = studio.head(song_id).revision_id
-    studio.versions.keep(song_id, first, "as it was made", "before anything is mended")
+    """A finding with its mends."""
     page.goto(f"/songs/{song_id}")
     page.wait_for_selector("polyline.measured", timeout=60_000)
     page.keyboard.press("k")
@@ -58,16 +57,6 @@ def judge(page: Page, studio: Studio, song_id: int) -> None:
     page.mouse.move(640, 790)
     page.wait_for_timeout(300)
     page.screenshot(path=OUT / "checks.png")
-    page.click("#mend-preview [data-do]")
-    page.wait_for_function("old => document.querySelector('#state [name=base]').value !== old", arg=str(first))
-    page.wait_for_selector("#move-preview >> text=Choose a finding")
-    page.keyboard.press("Escape")
-    page.keyboard.press("h")
-    page.click(".version-row [data-compare]")
-    page.wait_for_selector("[data-blind]")
-    page.mouse.move(640, 790)
-    page.wait_for_timeout(300)
-    page.screenshot(path=OUT / "versions.png")
 
 
 def options(page: Page, song_id: int, section_id: int) -> None:
@@ -91,6 +80,7 @@ def main() -> None:
     studio = Studio(Path(tempfile.mkdtemp()), cache_mb=900)
     seed_demo(studio)
     quay = seed_recorded(studio)
+    lanterns = seed_sung(studio)
     studio.samples.add_own()
     ids = {card.title: card.id for card in studio.shelf()}
     good, flawed = ids["Harbour Stairs"], ids["Paper Engines"]
@@ -145,6 +135,8 @@ def main() -> None:
         page.screenshot(path=OUT / "samples.png")
         studio.bounces.read(add_stand_in(studio, quay, tin), tin)
         shot("bounces", f"/songs/{quay}/bounces")
+        chorus_sung = next(s.id for s in studio.head(lanterns).song.sections if s.name == "Chorus 1")
+        shot("voices", f"/songs/{lanterns}/voices?select=section:{chorus_sung}:0:0:0")
         shot("harmony", f"/songs/{good}/harmony?select=section:{section}")
         page.goto(f"/songs/{good}/joins?select=section:{chorus}:0:0:0")
         page.wait_for_selector("#contrast .band", timeout=60_000)

@@ -10,6 +10,7 @@ from escalera.services.finished_tracks import add_finished_track, add_stem_kit
 from escalera.services.jobs import Result, Tell, Wanted, Work
 from escalera.services.stand_in_mix import add_stand_in
 from escalera.services.stems import bounce_of_stems, bring_in_stems
+from escalera.services.takes import keep_take
 from escalera.store.job_store import Job
 
 if TYPE_CHECKING:
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
 BRING_IN, OWN_SAMPLES, ADOPT, BOUNCE = "bring in", "own samples", "samples of a project", "bounce"
 MADE_UP = "made-up mix"
 STUDY, MADE_UP_TRACK, STEMS = "study", "made-up track", "stems"
+LONG_TAKE = "long take"
 
 
 def job_kinds(studio: Studio) -> dict[str, Work]:
@@ -40,8 +42,12 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
         song = studio.state(job.song_id, job.revision_id)
         return _told(folder, f"{studio.samples.adopt(song.samples, wanted)} samples of the project are in the library.")
 
+    def take_kept(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        return _told(folder, keep_take(studio, str(job.options["token"])).said)
+
     return {
         "export": exported,
+        LONG_TAKE: take_kept,
         BRING_IN: brought_in,
         OWN_SAMPLES: own_made,
         ADOPT: adopted,

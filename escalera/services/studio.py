@@ -27,6 +27,7 @@ from escalera.services.job_kinds import (
     ADOPT,
     BOUNCE,
     BRING_IN,
+    LONG_TAKE,
     MADE_UP,
     MADE_UP_TRACK,
     OWN_SAMPLES,
@@ -315,6 +316,10 @@ class Studio:
         """Let a worker make a kit of stems and lay it, to try it out."""
         if not self.at_work(STEMS):
             self.jobs.start(STEMS, 0, 0, {"kit": 0, "tempo_bpm": 0.0}, "Making up a kit of stems")
+
+    def keep_long_take(self, song_id: int, token: str) -> None:
+        """Let a worker keep a take that takes longer to read than a page should wait."""
+        self.jobs.start(LONG_TAKE, song_id, 0, {"token": token}, "Reading a long take")
 
     def add_study(self, sample_id: int) -> int:
         """Keep a sample as a track to take apart, and let a worker read it; the study's id. One that was read is there at once."""

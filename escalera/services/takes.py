@@ -21,11 +21,12 @@ from escalera.core.edits.section_edits import ResizeSection
 from escalera.core.edits.take_edits import AddTake, PolishTake, take_of
 from escalera.core.palette.voice_parts import VOICE_PARTS
 from escalera.core.reading.timeline import Span, timeline
+from escalera.core.samples.finding import TAKE_SOURCE
 from escalera.core.voices.harmonies import voice_line
 from escalera.core.voices.melody import melody_of, sung_lines
 from escalera.core.voices.polish_plan import polished_notes
 from escalera.core.voices.word_places import words_laid
-from escalera.errors import InputError, NotFound, StaleRevision
+from escalera.errors import EscaleraError, InputError, NotFound, StaleRevision
 from escalera.formats.recording import join_pieces
 from escalera.listen.sung_notes import pitch_line, sung_notes
 from escalera.listen.voice_noises import carries_room, voice_noises
@@ -96,6 +97,12 @@ def keep_take(studio: Studio, token: str) -> KeptTakes:
     return kept
 
 
+def seconds_of(studio: Studio, token: str) -> float:
+    """How long a take is that waits to be kept."""
+    about = studio.takes.about(token)
+    return sum(p.stat().st_size for p in studio.takes.pieces(token)) / (4 * about.channels * about.rate_hz)
+
+
 def _cuts(about: TakeAbout) -> tuple[float, float, float, float, float]:
     """How a recording is cut: where its section begins, where the first round begins, how long one is, what is kept before and after."""
     return about.zero_s, about.zero_s + about.low_s, about.pass_s, about.pickup_s, AFTER_S
@@ -106,9 +113,20 @@ def _entered(studio: Studio, about: TakeAbout, file: Path, index: int) -> Sample
     made_at = about.made_at or datetime.now().strftime("%Y-%m-%d %H:%M")
     number = f", round {index + 1}" if about.pass_s else ""
     id, _ = studio.samples.add_file(
-        file, f"Take of {made_at}, {about.voice}{number}.wav", f"Take, song {about.song_id}", "own"
+        file,
+        f"Take of {made_at}, {about.voice}{number}.wav",
+        f"{TAKE_SOURCE}{_title(studio, about.song_id)}"[:240],
+        "own",
     )
     return replace(studio.samples.sample(id), kind="voice")
+
+
+def _title(studio: Studio, song_id: int) -> str:
+    """A song's title; its number where it is gone."""
+    try:
+        return studio.head(song_id).song.title
+    except EscaleraError:
+        return f"song {song_id}"
 
 
 def _into_song(studio: Studio, about: TakeAbout, rows: Sequence[tuple[Sample, float]]) -> KeptTakes:
@@ -203,7 +221,11 @@ def sung_by_program(studio: Studio, song: Song, section: Section, part: str, see
     sung = sing(moved, span.length_seconds + lead_s + 0.4, seed, loose)
     made = f"Sung by the program: {section.name}, {part}, seed {seed}"
     id = studio.samples.add_audio(
-        f"Simulated {part}, {section.name}, {seed}"[:200], sung.audio, f"Take of {song.title}"[:240], "program", made
+        f"Simulated {part}, {section.name}, {seed}"[:200],
+        sung.audio,
+        f"{TAKE_SOURCE}{song.title}"[:240],
+        "program",
+        made,
     )
     sample = replace(studio.samples.sample(id), kind="voice")
     take = {

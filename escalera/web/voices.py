@@ -19,7 +19,7 @@ from escalera.core.words.spoken_words import LANGUAGES
 from escalera.errors import EditError, EscaleraError, InputError
 from escalera.services.studio import Outcome
 from escalera.services.take_material import chords_under, grooves_near
-from escalera.services.takes import keep_abandoned, keep_take, polish_from
+from escalera.services.takes import keep_abandoned, keep_take, polish_from, seconds_of
 from escalera.services.takes import take_wav as heard_take
 from escalera.services.takes_waiting import TakeAbout
 from escalera.services.voice_sheets import lyric_sheet, singers_sheet
@@ -30,6 +30,7 @@ from escalera.web.voices_view import CUTS, VoicesView
 
 blueprint = Blueprint("voices", __name__, url_prefix="/songs/<int:song_id>/voices")
 DULL_HZ = 420.0
+LONG_S = 90.0  # a longer take is read by a worker
 
 
 def view_of(head: Head) -> VoicesView:
@@ -119,6 +120,11 @@ def piece(song_id: int, token: str, number: int) -> ResponseReturnValue:
 
 @blueprint.post("/takes/<token>/keep")
 def keep(song_id: int, token: str) -> ResponseReturnValue:
+    if seconds_of(studio(), token) > LONG_S:
+        studio().keep_long_take(song_id, token)
+        message = "A long take is read in the background; it is here as soon as it is."
+        return render_template("_notice.html", message=message, kind="calm"), 202
+
     def act() -> Outcome:
         before = studio().head(song_id).song
         kept = keep_take(studio(), token)

@@ -24,7 +24,7 @@ from escalera.core.voices.comp import CompPart, comp_of, cuts_of, take_number
 from escalera.core.voices.harmonies import voice_line
 from escalera.core.voices.melody import MelodyNote, guide_of, melody_of
 from escalera.core.voices.next_voice import NextVoice, doubles_for, next_voices, place_said
-from escalera.core.voices.take_judgement import TakeJudged, judge_take
+from escalera.core.voices.take_judgement import TakeJudged, judge_take, looseness
 from escalera.core.voices.voice_stack import (
     MISSING,
     Range,
@@ -140,6 +140,19 @@ class VoicesView(PhraseView):
             for n in notes[:OFF_SHOWN]
             if abs(n.cents) >= 8 or abs(n.late_ms) >= 15
         ]
+
+    def players(self) -> list[tuple[int, str]]:
+        """How the chosen take lies against others of the section, by their strokes: measured, and left alone."""
+        if self.chosen is None:
+            return []
+        others = [t for t in self.song.takes if t.section_id == self.section.id and t.id != self.chosen.id]
+        found = [(take_number(self.song, t), looseness(self._strokes(t), self._strokes(self.chosen))) for t in others]
+        return [(number, k.said()) for number, k in found if k is not None][:3]
+
+    def _strokes(self, take: Take) -> list[float]:
+        sample = self.song.sample_by_content.get(take.content)
+        rows = sample.onset_rows.tolist() if sample else []
+        return [at - take.zero_s for at, strength, _ in rows if strength > 0.25]
 
     def number(self, take_id: int) -> int:
         take = self.song.take_by_id.get(take_id)

@@ -85,6 +85,7 @@ WHOLE = [kind for kind in ROWS if not OF_ONE_SECTION & {f.name for f in fields(C
 # what these make or name are sections by themselves, or takes of one
 OF_SECTIONS = {"add_section", "lay_out", "set_tiles", "sweep"}
 OF_SECTIONS |= {"add_take", "remove_take", "use_as_double", "polish_take", "take_to_line", "take_to_beat"}
+OF_SECTIONS |= {"take_tempo"}
 
 
 @pytest.mark.parametrize("kind", [k for k in WHOLE if k not in OF_SECTIONS])

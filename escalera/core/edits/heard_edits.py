@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from escalera.core.document.limits import MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.document.singing import SungAt, Take
 from escalera.core.document.song import Song
 from escalera.core.edits.beat_edits import TakeBeat
@@ -17,11 +18,16 @@ from escalera.core.palette.voice_parts import LEAD
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import Span, timeline
 from escalera.core.samples.reading import ZONES
+from escalera.core.samples.slowing import beats_followed
+from escalera.core.time.tempo import TempoPoint
+from escalera.core.time.ticks import TICKS_PER_QUARTER
 from escalera.core.voices.comp import take_number, ticks_at
 from escalera.core.voices.melody import MelodyNote, guide_of
 from escalera.errors import EditError
 
 GRID = 240
+FEWEST_BEATS = 4
+EARLY_S = 0.15
 LEAST_STRENGTH = 0.2
 
 
@@ -108,6 +114,48 @@ class TakeToBeat:
 
     def summary(self, song: Song) -> str:
         return f"{said_take(song, take_of(song, self.take_id)).capitalize()} played by the drums"
+
+
+@edit("take_tempo", "time")
+class TakeTempo:
+    """Give a section the tempo of a take that was played without a click, beat by beat, so that the others follow it."""
+
+    take_id: int
+
+    def apply(self, song: Song) -> Song:
+        take = take_of(song, self.take_id)
+        section = section_of(song, take.section_id)
+        span = timeline(song).span_of(section.id)
+        beats = played_beats(song, span, take)
+        if len(beats) < FEWEST_BEATS:
+            raise EditError(
+                f"No steady beat is heard in {said_take(song, take)}: {len(beats)} beats, and {FEWEST_BEATS} are needed. "
+                "Play it with clearer strokes."
+            )
+        step = span.bar_metres[0].beat_ticks
+        quarters = step / TICKS_PER_QUARTER
+        points = [
+            TempoPoint(i * step, round(min(MAX_TEMPO_BPM, max(MIN_TEMPO_BPM, 60.0 * quarters / (b - a))), 3))
+            for i, (a, b) in enumerate(zip(beats, beats[1:]))
+            if i * step < span.length_ticks
+        ]
+        return song.with_section(replace(section, tempo_changes=tuple(points)))
+
+    def summary(self, song: Song) -> str:
+        return f"{said_take(song, take_of(song, self.take_id)).capitalize()} gives its tempo"
+
+
+def played_beats(song: Song, span: Span, take: Take) -> list[float]:
+    """Seconds of a take's beats from its section's start, followed from stroke to stroke; empty where nothing begins in it."""
+    sample = song.sample_by_content.get(take.content)
+    if sample is None:
+        return []
+    onsets = sample.onset_rows.copy()
+    onsets[:, 0] -= take.zero_s
+    onsets = onsets[onsets[:, 0] > -EARLY_S]
+    beat = span.bar_metres[0].beat_ticks / TICKS_PER_QUARTER
+    until = min(sample.seconds - take.zero_s, 2.0 * span.length_seconds)
+    return beats_followed(onsets, span.tempo_points[0].bpm / beat, until) if len(onsets) else []
 
 
 def beaten(song: Song, span: Span, take: Take, drums: list[str]) -> dict[tuple[int, str], int]:

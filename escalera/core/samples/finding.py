@@ -18,6 +18,7 @@ from escalera.errors import EscaleraError, InputError, shown
 SORTS = ("newest", "name", "tempo", "length", "nearest")
 WAYS = (
     "any",
+    "takes",
     "no kick",
     "has a kick",
     "leaves space",
@@ -28,6 +29,7 @@ WAYS = (
     "mostly low",
     "mostly high",
 )
+TAKE_SOURCE = "Take of "  # and the song's title: how the source of a take begins
 NEAR_TEMPO = 0.12  # so far a tempo may be from the song's to be near
 
 
@@ -59,6 +61,11 @@ class SampleCard:
     @property
     def cleared(self) -> bool:
         return LICENCES[self.licence].cleared
+
+    @property
+    def is_take(self) -> bool:
+        """Whether it was sung or played over a section of a song; such recordings are found there."""
+        return self.source.startswith(TAKE_SOURCE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,6 +143,7 @@ ORDERS: dict[str, Any] = {
 }
 BY_WAY: dict[str, Any] = {
     "any": lambda c: True,
+    "takes": lambda c: c.is_take,
     "no kick": lambda c: not c.has_kick,
     "has a kick": lambda c: c.has_kick,
     "leaves space": lambda c: c.leaves_middle,
@@ -160,6 +168,7 @@ def _fits(card: SampleCard, wish: SampleWish, words: list[str]) -> bool:
         all(w in text or w.rstrip("s") in text for w in words)
         and (not wish.kind or card.kind == wish.kind)
         and BY_WAY[wish.way](card)
+        and (not card.is_take or bool(words) or wish.way in ("takes", "not cleared") or bool(wish.used_in))
         and (not wish.used_in or wish.used_in in card.used_in)
         and tempo_fits(card.tempo_bpm, wish.tempo_low, wish.tempo_high)
         and (not wish.key or key_fits(card.key, wish.key, wish.transposed_by))

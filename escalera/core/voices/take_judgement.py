@@ -16,6 +16,7 @@ SAME_PITCH = 2.5  # semitones, whatever the octave
 NEAR_MS, NEAR_CENTS = 30.0, 20.0  # of a double that is near enough
 ALIKE_MS, ALIKE_CENTS = 3.0, 2.0  # throughout: that is the same recording
 FEWEST = 3
+HANDFUL, TOGETHER_MS = 5, 80.0  # strokes of two players that belong together
 LEAST_SHARE = 0.6  # of notes that a double has in common
 NEAR_ENOUGH, TOO_ALIKE, TOO_FAR, UNKNOWN = "near enough", "too alike", "too far", "not comparable"
 
@@ -93,6 +94,34 @@ def judge_notes(sung: Sequence[SungAt], wanted: Sequence[MelodyNote], span: Span
         tuple(found), len(wanted) - len(found), round(float(np.median(late_ms)), 1), round(float(np.median(cents)), 1),
         round(float(np.percentile(np.abs(late_ms - np.median(late_ms)), 75)), 1), drift,
     )  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Looseness:
+    """How two who played together lie: by how much the second comes later in the middle, and how far its strokes scatter about that."""
+
+    behind_ms: float
+    spread_ms: float
+    strokes: int
+
+    def said(self) -> str:
+        """In words."""
+        far = f"{abs(self.behind_ms):.0f} ms {'behind' if self.behind_ms > 0 else 'ahead of'}"
+        return f"{'together with' if abs(self.behind_ms) < 3 else far} it, within {self.spread_ms:.0f} ms"
+
+
+def looseness(first: Sequence[float], second: Sequence[float]) -> Looseness | None:
+    """Of strokes (seconds on one clock) of two players; None where fewer than a handful belong together. It is measured, and left alone."""
+    if len(first) < HANDFUL or len(second) < HANDFUL:
+        return None
+    a, b = np.array(first), np.array(second)
+    nearest = a[np.abs(b[:, None] - a[None]).argmin(axis=1)]
+    apart = 1000.0 * (b - nearest)
+    apart = apart[np.abs(apart) < TOGETHER_MS]
+    if len(apart) < HANDFUL:
+        return None
+    middle = float(np.median(apart))
+    return Looseness(round(middle, 1), round(float(np.percentile(np.abs(apart - middle), 75)), 1), len(apart))
 
 
 def paired(wanted: Sequence[tuple[float, float]], sung: Sequence[tuple[float, float]]) -> list[tuple[int, int]]:

@@ -132,7 +132,7 @@ export function takeRecorder({ rail, input, path, facts, field, kept, show }) {
       const rows = picked(block.channels);
       state.senders ??= rows.map((r) => new TakeSender(path, r.length, state.rate));
       rows.forEach((row, i) => {
-        if (late > 0 && late < state.rate) state.senders[i].add(row.map(() => new Float32Array(late)));
+        if (late > 0 && late < 600 * state.rate) state.senders[i].add(row.map(() => new Float32Array(late)));
         state.senders[i].add(row);
       });
       state.frames = block.frame - state.first + block.channels[0].length;

@@ -6,7 +6,7 @@ import { hear, listenAt, quiet } from "./hearing.js";
 import { pageQueue } from "./queue.js";
 import { say } from "./shell.js";
 import { songPage, stepAlong } from "./songpage.js";
-import { keep, kept, measureLatency, TakeInputs, whyNot } from "./take_input.js";
+import { keep, kept as known, measureLatency, TakeInputs, whyNot } from "./take_input.js";
 import { takeRecorder } from "./take_recorder.js";
 
 const root = document.querySelector("[data-song]"),
@@ -51,10 +51,22 @@ const recorder = takeRecorder({
   path,
   facts,
   field: value,
-  kept: (token) => post(`takes/${token}/keep`, here()),
+  kept,
   show: shown,
 });
 window.escalera = Object.assign(window.escalera ?? {}, { recorder, input });
+// What was sung is kept; a long take is read in the background, and looked for until it is there.
+async function kept(token) {
+  const before = document.querySelectorAll(".take-row").length;
+  await post(`takes/${token}/keep`, here());
+  awaited(before, 60, 4000);
+}
+async function awaited(before, most, ms) {
+  for (let tries = 0; tries < most && document.querySelectorAll(".take-row").length === before; tries++) {
+    await new Promise((done) => setTimeout(done, ms));
+    await show({});
+  }
+}
 const HINT = "headphones on: loudspeakers would be recorded";
 function shown(state) {
   const button = byId("record");
@@ -97,8 +109,8 @@ async function inputs() {
     ...found.map((d) => new Option(d.label || "an input", d.deviceId)),
   );
   list.value = [...list.options].some((o) => o.value === chosen) ? chosen : "";
-  const known = kept()[list.value || "usual"];
-  if (known !== undefined) /** @type {HTMLInputElement} */ (byId("latency")).value = String(known);
+  const late = known()[list.value || "usual"];
+  if (late !== undefined) /** @type {HTMLInputElement} */ (byId("latency")).value = String(late);
 }
 async function latency() {
   const button = byId("measure-latency");
@@ -176,10 +188,7 @@ async function bringIn(chooser) {
   chooser.value = "";
   const sent = await arrivals(() => show({}), { sung_in: song, section: section() }).bring(files);
   if (sent) say(`${sent} sent: each is laid as the voice that it sings, once it is read.`, "calm");
-  for (let tries = 0; sent && tries < 60 && document.querySelectorAll(".take-row").length === before; tries++) {
-    await new Promise((done) => setTimeout(done, 1000));
-    await show({});
-  }
+  if (sent) awaited(before, 60, 1000);
 }
 
 // words that are being written outlive whatever else is answered meanwhile ------------------------------------------------------
