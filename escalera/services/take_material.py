@@ -9,12 +9,21 @@ import numpy as np
 from escalera.core.document.chord_text import write_chordline
 from escalera.core.document.singing import Take
 from escalera.core.document.song import Progression, Song
+from escalera.core.performance.chord_reading import read_chords
+from escalera.core.performance.played import Played
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import Span
 from escalera.core.study.under_voice import VoiceNote, offers_under
+from escalera.core.time.metre import Metre
+from escalera.core.time.ticks import TICKS_PER_QUARTER
 from escalera.core.voices.comp import ticks_at
 from escalera.errors import InputError
+from escalera.listen.beat_tones import beat_tones
+from escalera.listen.frames import read_frames
+from escalera.listen.tones import TONAL, tuning_of
 from escalera.services import library
+from escalera.sound.recording_files import library as library_of_audio
+from escalera.sound.schedule import RATE_HZ
 
 FEWEST = 4
 MOST_GROOVES = 4
@@ -50,6 +59,31 @@ def chords_under(song: Song, span: Span, take: Take) -> list[ChordOffer]:
         progression = Progression(tuple((i * bar, c) for i, c in enumerate(offer.chords)), bar * len(offer.chords))
         found.append(ChordOffer(offer.name, write_chordline(progression, song.metre), offer.clashes, offer.agrees))
     return found
+
+
+def chords_heard(song: Song, span: Span, take: Take) -> ChordOffer | None:
+    """The chords that a take plays on the beats of its section; None for a single voice, or what has no tones."""
+    sample = song.sample_by_content.get(take.content)
+    audio = library_of_audio.read(take.content, 0, round(sample.seconds * RATE_HZ)) if sample else None
+    if audio is None:
+        return None
+    frames = read_frames([audio])
+    cents, agreed = tuning_of(frames)
+    metre = span.bar_metres[0]
+    beats_a_bar = metre.bar_ticks // metre.beat_ticks
+    ticks = np.arange(0, span.length_ticks + 1, metre.beat_ticks)
+    beats_s = take.zero_s + span.grid.seconds_of(ticks)
+    beats_s = beats_s[(beats_s >= 0) & (beats_s <= frames.seconds)]
+    if cents is None or agreed < TONAL or len(beats_s) <= beats_a_bar:
+        return None
+    beats = beat_tones(frames, cents, beats_s, beats_a_bar)
+    played = Played((), (), (Metre(beats_a_bar, 4),) * (int(beats.bars[-1]) + 1))
+    read = read_chords(played, beats, section_harmony(song, span).key)
+    changes = tuple((c.tick // TICKS_PER_QUARTER * metre.beat_ticks, c.chord) for c in read)
+    if not changes or changes[0][0] > 0:
+        return None
+    line = write_chordline(Progression(changes, span.length_ticks), song.metre)
+    return ChordOffer("heard in it", line, (), round(float(np.mean([c.confidence for c in read])), 2))
 
 
 @dataclass(frozen=True, slots=True)

@@ -118,7 +118,8 @@ def _entered(studio: Studio, about: TakeAbout, file: Path, index: int) -> Sample
         f"{TAKE_SOURCE}{_title(studio, about.song_id)}"[:240],
         "own",
     )
-    return replace(studio.samples.sample(id), kind="voice")
+    sample = studio.samples.sample(id)
+    return replace(sample, kind="voice") if VOICE_PARTS[about.voice].sung else sample
 
 
 def _title(studio: Studio, song_id: int) -> str:

@@ -18,7 +18,7 @@ from escalera.core.words.lyric_lines import NONSENSE
 from escalera.core.words.spoken_words import LANGUAGES
 from escalera.errors import EditError, EscaleraError, InputError
 from escalera.services.studio import Outcome
-from escalera.services.take_material import chords_under, grooves_near
+from escalera.services.take_material import chords_heard, chords_under, grooves_near
 from escalera.services.takes import keep_abandoned, keep_take, polish_from, seconds_of
 from escalera.services.takes import take_wav as heard_take
 from escalera.services.takes_waiting import TakeAbout
@@ -183,7 +183,8 @@ def material(song_id: int) -> ResponseReturnValue:
     trouble, offers, grooves = "", [], []
     if take is not None:
         try:
-            offers = chords_under(view.song, view.span, take)
+            heard = None if VOICE_PARTS[take.voice].sung else chords_heard(view.song, view.span, take)
+            offers = [heard] if heard else chords_under(view.song, view.span, take)
         except EscaleraError as error:
             trouble = str(error)
         grooves = grooves_near(view.song, view.span, take)

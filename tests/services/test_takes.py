@@ -23,7 +23,7 @@ from escalera.listen.voice_noises import carries_room, voice_noises
 from escalera.services import takes_waiting
 from escalera.services.studio import Studio
 from escalera.services.sung_reading import keep_sung, sung_report
-from escalera.services.take_material import chords_under, grooves_near
+from escalera.services.take_material import chords_heard, chords_under, grooves_near
 from escalera.services.takes import keep_abandoned, keep_take, polished_audio, to_sing
 from escalera.services.takes_waiting import TakeAbout
 from escalera.services.voice_sheets import lyric_sheet, singers_sheet
@@ -263,6 +263,30 @@ def test_what_was_sung_is_told_on_the_command_line(held, tmp_path, monkeypatch):
     assert [(x["syllables"], x["rhyme"]) for x in said["lines"]] == [(3, "A"), (3, "A")]
     assert said["lines"][0]["words"][0] == {"word": "home", "syllables": ["home"], "stress": "1"}
     assert len(json.loads(CliRunner().invoke(main, ["sung", str(path), "--json"]).output)["notes"]) >= 22
+
+
+def test_an_instrument_is_recorded_like_a_voice_and_its_chords_are_heard(held):
+    studio, song_id = held
+    bar = round(SPAN.seconds_at(3840) * RATE)
+    t = np.arange(bar) / RATE
+    chords = ((48, 60, 64, 67), (45, 57, 60, 64), (41, 60, 65, 69), (43, 59, 62, 67)) * 2
+    wave = [
+        sum(np.sin(2 * np.pi * k * 440 * 2 ** ((p - 69) / 12) * t) / k**1.5 for p in c for k in (1, 2, 3, 4))
+        * np.exp(-t / 1.2)
+        for c in chords
+    ]
+    audio = np.concatenate([np.zeros(RATE // 2), *wave])[None].astype(np.float32) * 0.08
+    keep_take(studio, sent(studio, song_id, audio, TakeAbout(song_id, C, "instrument", zero_s=0.5)))
+    song = studio.head(song_id).song
+    layer = next(x for x in song.layers if x.voice == "instrument")
+    assert (layer.family, layer.name) == ("chords", "Recorded instrument") and layer.clips
+    found = chords_heard(song, timeline(song).span_of(C), song.takes[-1])
+    assert found.chordline.split() == ["C", "|", "Am", "|", "F", "|", "G", "|", "C", "|", "Am", "|", "F", "|", "G"]
+    assert studio.command(
+        song_id,
+        studio.head(song_id).revision_id,
+        {"kind": "set_chords", "section_id": str(C), "chords": found.chordline},
+    )
 
 
 def test_a_take_gives_chords_grooves_and_sheets(held, truth):

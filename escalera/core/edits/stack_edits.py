@@ -12,7 +12,7 @@ from escalera.core.document.song import Ids, Layer, Section, Song
 from escalera.core.edits.edit import Fields, edit, layer_of, one_of, section_of, within
 from escalera.core.edits.layer_edits import AddLayer, RemoveLayer
 from escalera.core.edits.note_edits import pitched
-from escalera.core.palette.voice_parts import LEAD, VOICE_PARTS
+from escalera.core.palette.voice_parts import FREE, LEAD, VOICE_PARTS
 from escalera.core.reading.phrase_notes import encoder, put_rows
 from escalera.core.reading.placements import cleared, joined
 from escalera.core.reading.timeline import timeline
@@ -80,7 +80,11 @@ class SimulateVoice:
         if not notes:
             raise EditError(
                 f"There is nothing that {part} could be worked out from in {section.name}. Write a guide for the lead first"
-                + ("; ad libs are sung, not worked out." if part == "ad libs" else ".")
+                + (
+                    "."
+                    if VOICE_PARTS[part].sings != FREE or part == "answer"
+                    else f"; {part} are sung or played, not worked out."
+                )
             )
         song, layer = _layer_of(song, part)
         song = written_voice(song, song.section_by_id[section.id], layer.id, notes, part)

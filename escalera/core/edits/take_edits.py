@@ -15,7 +15,7 @@ from escalera.core.document.song import Ids, Layer, NamedPattern, Placement, Sec
 from escalera.core.edits.curve_edits import Treat
 from escalera.core.edits.edit import edit, one_of, section_of, whole_number
 from escalera.core.edits.layer_edits import RemoveLayer, free_layer_name, in_family_order, seed_of
-from escalera.core.edits.recording_edits import VELOCITY, levelled, sample_from, with_sample
+from escalera.core.edits.recording_edits import USUAL_JOB, VELOCITY, levelled, sample_from, with_sample
 from escalera.core.palette.recorded_sounds import PART
 from escalera.core.palette.voice_parts import LEAD, VOICE_PARTS
 from escalera.core.reading.placements import cleared, ordered
@@ -228,7 +228,7 @@ def write_comp(song: Song, section: Section, part: str, pieces: Sequence[CompPar
         for start, duration, kind, number, octave, velocity in rows
     ]
     ids = Ids(song.next_id)
-    pattern = NamedPattern(ids(), f"{section.name}, {part}"[:80], "voices", Pattern(span.length_ticks, rows))
+    pattern = NamedPattern(ids(), f"{section.name}, {part}"[:80], layer.family, Pattern(span.length_ticks, rows))
     placed = Placement(ids(), layer.id, pattern.id, 0, span.length_ticks)
     section = song.section_by_id[section.id]
     song = song.with_section(replace(section, placements=ordered([*section.placements, placed])))
@@ -295,9 +295,10 @@ def _layer_for(song: Song, section: Section, part: str, needed: bool) -> tuple[S
     if len(song.layers) >= MAX_LAYERS:
         raise EditError(f"The song has {MAX_LAYERS} layers, and no more fit. Remove one that plays nowhere.")
     told = VOICE_PARTS[part]
-    name = free_layer_name(song, "Voice" if part == LEAD else f"Voice, {part}")
+    name = free_layer_name(song, ("Voice" if part == LEAD else f"Voice, {part}") if told.sung else f"Recorded {part}")
+    job = JOBS.get(part, "width" if told.sung else USUAL_JOB[told.family])
     layer = Layer(
-        song.next_id, name, PART, "voices", JOBS.get(part, "width"), seed_of(name, {x.seed for x in song.layers}), pan=told.pan, voice=part
+        song.next_id, name, PART, told.family, job, seed_of(name, {x.seed for x in song.layers}), pan=told.pan, voice=part
     )  # fmt: skip
     return replace(song, layers=in_family_order(song.layers, layer), next_id=song.next_id + 1), layer
 

@@ -1,4 +1,4 @@
-"""The voices of a stack: what each sings against the lead, where it stands, how loud it is beside it."""
+"""The voices of a stack, and instruments that are recorded like them: what each sings against the lead, where it stands, how loud it is beside it."""
 
 from __future__ import annotations
 
@@ -18,6 +18,7 @@ class VoicePart:
     below_db: float = 0.0
     interval: str = ""
     sound: str = "vowel-voice"
+    family: str = "voices"
 
     @property
     def pair(self) -> str:
@@ -26,7 +27,12 @@ class VoicePart:
 
     @property
     def backing(self) -> bool:
-        return self.key not in ("lead", "answer")
+        return self.sung and self.key not in ("lead", "answer")
+
+    @property
+    def sung(self) -> bool:
+        """Whether it is a voice; instruments are recorded in the same way."""
+        return self.family == "voices"
 
 
 def _pair(
@@ -49,6 +55,11 @@ ROWS = (
     *_pair("oohs", COLOUR, 1.0, 10.0, "", "ooh-voices"),
     VoicePart("ad libs", FREE, 0.35, 7.0),
     VoicePart("answer", FREE, -0.35, 6.0),
+    VoicePart("instrument", FREE, family="chords"),
+    VoicePart("instrument left", FREE, -0.8, 3.0, family="chords"),
+    VoicePart("instrument right", FREE, 0.8, 3.0, family="chords"),
+    VoicePart("bass line", FREE, family="low end"),
+    VoicePart("percussion", FREE, family="drums"),
 )  # fmt: skip
 VOICE_PARTS: dict[str, VoicePart] = {row.key: row for row in ROWS}
 LEAD = "lead"

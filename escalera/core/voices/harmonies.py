@@ -14,7 +14,7 @@ from escalera.core.voices.melody import MelodyNote, melody_of
 from escalera.core.voices.voice_stack import gaps_of, singer_range
 
 MIDDLE = 64  # about which held vowels lie where nothing is known of the singer
-ANSWER_NOTES = 4
+ANSWER, ANSWER_NOTES = "answer", 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +41,7 @@ def voice_line(song: Song, span: Span, part: str) -> VoiceLine:
     lead = melody_of(song, span)
     if told.sings == COLOUR:
         return VoiceLine(_held_vowels(song, span, 0 if part.endswith("left") else 1))
-    if not lead or part == "ad libs":
+    if not lead or (told.sings == FREE and part != ANSWER):
         return VoiceLine(())
     if told.sings == UNISON:
         return VoiceLine(lead)

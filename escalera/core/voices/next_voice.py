@@ -11,6 +11,7 @@ from escalera.core.document.song import Song
 from escalera.core.palette.voice_parts import LEAD
 from escalera.core.reading.timeline import Span
 from escalera.core.voices.comp import comp_of, take_number
+from escalera.core.voices.harmonies import voice_line
 from escalera.core.voices.melody import melody_of
 from escalera.core.voices.take_judgement import NEAR_ENOUGH, Likeness, likeness
 from escalera.core.voices.voice_stack import MISSING, SIMULATED, gaps_of, stack_of
@@ -92,7 +93,7 @@ def _doubles(song: Song, span: Span) -> Iterator[NextVoice]:
 
 def _missing(song: Song, span: Span) -> Iterator[NextVoice]:
     for place in stack_of(song, span.section):
-        if place.state == MISSING and place.part.key != LEAD and place.part.key != "ad libs":
+        if place.state == MISSING and place.part.key != LEAD and voice_line(song, span, place.part.key).notes:
             yield NextVoice(
                 f"Sing {place.part.key}", "wanted and missing; simulated, it can be heard and rehearsed",
                 {"kind": "simulate_voice", "section_id": span.section.id, "part": place.part.key}, "Simulate",

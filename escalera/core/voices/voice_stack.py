@@ -66,7 +66,13 @@ def singer_range(song: Song) -> Range | None:
     """What the singer reaches: as it was set, else as takes of the lead and of harmonies show; None for neither."""
     if song.singer_low and song.singer_high > song.singer_low:
         return Range(song.singer_low, song.singer_high, "set by hand")
-    sung = sorted(round(n.pitch) for t in song.takes if not t.sent_by for n in t.sung if n.end_s - n.start_s > 0.1)
+    sung = sorted(
+        round(n.pitch)
+        for t in song.takes
+        if not t.sent_by and VOICE_PARTS[t.voice].sung
+        for n in t.sung
+        if n.end_s - n.start_s > 0.1
+    )
     if len(sung) < 8:
         return None
     edge = len(sung) // 50  # a slip or two are no range
