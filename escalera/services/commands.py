@@ -17,6 +17,7 @@ from escalera.core.edits.family_edits import LayFamily
 from escalera.core.edits.groove_edits import groove_of
 from escalera.core.edits.recording_edits import clip_of
 from escalera.core.edits.stand_in_edits import AddStandIn
+from escalera.core.edits.take_edits import take_of
 from escalera.core.ideas import PlaceIdea
 from escalera.core.palette.sound_words import sound_for
 from escalera.core.palette.voice_parts import VOICE_PARTS
@@ -227,6 +228,14 @@ def _polish(fields: Fields, song: Song, studio: Studio) -> Read:
     return [polish_edit(studio, song, whole_number(fields.get("take_id"), "take"), polish)], ""
 
 
+def _beat_of_take(fields: Fields, song: Song, studio: Studio) -> Read:
+    """Which kind of sound every stroke is, as it was learnt."""
+    if fields.get("kinds"):
+        return [read_command(fields, song)], ""
+    kinds = studio.mouth.kinds_of(song, take_of(song, whole_number(fields.get("take_id"), "take")))
+    return _as("take_to_beat", fields, song, **({"kinds": kinds} if kinds else {}))
+
+
 PREPARED: dict[str, Prepared] = {
     "add_layer": Prepared(_add_layer),
     "place_library": Prepared(_place_library),
@@ -247,6 +256,7 @@ PREPARED: dict[str, Prepared] = {
     "take_loop_beat": Prepared(_take_loop_beat),
     "play_slice": Prepared(_play_slice),
     "rekey_slices": Prepared(_rekey_slices),
+    "take_to_beat": Prepared(_beat_of_take),
     "sing_take": Prepared(_sing),
     "polish_take": Prepared(_polish),
 }

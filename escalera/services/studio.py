@@ -38,6 +38,7 @@ from escalera.services.job_kinds import (
 from escalera.services.jobs import Jobs, Worker
 from escalera.services.kits_waiting import KitsWaiting
 from escalera.services.logs import LOG
+from escalera.services.mouth_sounds import MouthSounds
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.pure_work import Board, SectionHelp
 from escalera.services.rendering import Rendering
@@ -91,6 +92,7 @@ class Studio:
         self.studies = Studies(self.database)
         self.kits = KitsWaiting(self.folder / "kits")
         self.takes = TakesWaiting(self.folder / "takes")
+        self.mouth = MouthSounds(self.folder / "mouth.json")
         self.lines_folder = self.folder / "lines"  # pitch lines of takes
         self.queue = TaskQueue(self.folder, settings.queue)
         exports = settings.exports_mb * 1_000_000

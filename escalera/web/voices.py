@@ -191,6 +191,18 @@ def material(song_id: int) -> ResponseReturnValue:
     return render_template("voices/_material.html", **context(view), offers=offers, grooves=grooves, trouble=trouble)
 
 
+@blueprint.post("/learn")
+def learn(song_id: int) -> ResponseReturnValue:
+    """The chosen take's strokes are all of one kind: what mouth, hands or table sound like is learnt."""
+
+    def act() -> Outcome:
+        head = studio().head(song_id)
+        take = take_of(head.song, whole_number(request.form.get("take"), "take"))
+        return Outcome(head, studio().mouth.learn(head.song, take, request.form.get("which", "")))
+
+    return answer(song_id, act, _fragments)
+
+
 @blueprint.get("/<any('words', 'singers'):which>.txt")
 def sheet(song_id: int, which: str) -> ResponseReturnValue:
     song = studio().head(song_id).song

@@ -11,6 +11,7 @@ from click.testing import CliRunner
 
 from escalera.cli import main
 from escalera.core.document.singing import Polish
+from escalera.core.reading.groove_reading import groove_beat
 from escalera.core.reading.timeline import timeline
 from escalera.core.voices.comp import comp_of
 from escalera.core.voices.melody import melody_of
@@ -287,6 +288,43 @@ def test_an_instrument_is_recorded_like_a_voice_and_its_chords_are_heard(held):
         studio.head(song_id).revision_id,
         {"kind": "set_chords", "section_id": str(C), "chords": found.chordline},
     )
+
+
+def test_own_sounds_are_learnt_and_played_by_the_drums(held):
+    studio, song_id = held
+    rng, t = np.random.default_rng(2), np.arange(round(0.12 * RATE)) / RATE
+    noise = rng.standard_normal(len(t))
+    sounds = {
+        "low": np.sin(2 * np.pi * 300 * t) * np.exp(-t / 0.03),
+        "middle": np.convolve(noise, np.ones(12) / 12, "same") * np.exp(-t / 0.02),
+        "high": np.diff(noise, prepend=0) * np.exp(-t / 0.015),
+    }  # fmt: skip
+    beat_s = SPAN.seconds_at(960)
+
+    def beaten(kinds):
+        audio = np.zeros((1, round((0.5 + beat_s * len(kinds) + 0.5) * RATE)), np.float32)
+        for i, kind in enumerate(kinds):
+            at = round((0.5 + i * beat_s) * RATE)
+            audio[0, at : at + len(t)] += 0.3 * sounds[kind] / np.abs(sounds[kind]).max()
+        keep_take(studio, sent(studio, song_id, audio, TakeAbout(song_id, V, "percussion", zero_s=0.5)))
+        return studio.head(song_id).song.takes[-1]
+
+    with pytest.raises(InputError, match="not one of low, middle, high"):
+        studio.mouth.learn(studio.head(song_id).song, beaten(["low"] * 5), "deep")
+    for kind in sounds:
+        take = beaten([kind] * 6)
+        assert (
+            studio.mouth.learn(studio.head(song_id).song, take, kind)
+            == f"Learnt from 6 strokes what {kind} sounds like"
+        )
+    played = ["low", "high", "middle", "high", "low", "low", "middle", "high"]
+    take = beaten(played)
+    head = studio.head(song_id)
+    song = studio.command(song_id, head.revision_id, {"kind": "take_to_beat", "take_id": str(take.id)}).head.song
+    hits = sorted((h.tick, h.drum) for h in groove_beat(song, song.grooves[-1]).hits)
+    assert hits == [
+        (960 * i, {"low": "kick", "middle": "snare", "high": "closed hat"}[k]) for i, k in enumerate(played)
+    ]
 
 
 def test_a_take_gives_chords_grooves_and_sheets(held, truth):

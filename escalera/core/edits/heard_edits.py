@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 from escalera.core.document.limits import MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.document.singing import SungAt, Take
@@ -98,12 +99,13 @@ class TakeToBeat:
     low: str = "kick"
     middle: str = "snare"
     high: str = "closed hat"
+    kinds: list[Any] | None = None  # of every onset: 0 low, 1 middle, 2 high; as it was read where nothing is said
 
     def apply(self, song: Song) -> Song:
         take = take_of(song, self.take_id)
         section = section_of(song, take.section_id)
         drums = [one_of(d, [*DRUM_SOUND, "none"], "drum") for d in (self.low, self.middle, self.high)]
-        hits = beaten(song, timeline(song).span_of(section.id), take, drums)
+        hits = beaten(song, timeline(song).span_of(section.id), take, drums, self.kinds)
         if len(hits) < 2:
             raise EditError(
                 f"No beat is heard in {said_take(song, take)}. Beat it once more, nearer to the microphone."
@@ -158,12 +160,18 @@ def played_beats(song: Song, span: Span, take: Take) -> list[float]:
     return beats_followed(onsets, span.tempo_points[0].bpm / beat, until) if len(onsets) else []
 
 
-def beaten(song: Song, span: Span, take: Take, drums: list[str]) -> dict[tuple[int, str], int]:
+def beaten(
+    song: Song, span: Span, take: Take, drums: list[str], kinds: list[Any] | None = None
+) -> dict[tuple[int, str], int]:
     """Hits of a take by tick and drum with their velocity; `drums` play low, middle and high sounds, “none” leaves them out."""
     sample = song.sample_by_content.get(take.content)
+    rows = sample.onset_rows.tolist() if sample else []
+    read = [int(zone) for _, _, zone in rows]
+    if kinds is not None and len(kinds) == len(rows) and all(k in (0, 1, 2) for k in kinds):
+        read = [int(k) for k in kinds]
     hits: dict[tuple[int, str], int] = {}
-    for at_s, strength, zone in sample.onset_rows.tolist() if sample else ():
-        drum = drums[min(int(zone), len(ZONES) - 1)]
+    for (at_s, strength, _), kind in zip(rows, read):
+        drum = drums[min(kind, len(ZONES) - 1)]
         tick = _snapped(ticks_at(span, at_s - take.zero_s), 1.0)
         if strength >= LEAST_STRENGTH and drum != "none" and 0 <= tick < span.length_ticks:
             hits[tick, drum] = max(hits.get((tick, drum), 1), min(127, round(45 + 75 * strength)))

@@ -244,6 +244,7 @@ page.listen({
         `${button.dataset.hearPolish}?${new URLSearchParams({ ...fieldsOf(button.closest("form")), polish: "yes" })}`,
         button,
       ),
+    "[data-learn]": (button) => post("learn", { ...here(), which: button.dataset.learn }),
     "[data-anew]": (button) => {
       anew = true;
       button.closest("form").requestSubmit();
