@@ -11,6 +11,7 @@ from dataclasses import asdict, replace
 from pathlib import Path
 
 import numpy as np
+from scipy.signal import fftconvolve
 
 from benchmarks.table import row
 from escalera.core.document.codec import to_plain
@@ -69,7 +70,7 @@ def truth_of_notes() -> None:
         dry += carries_room(made.audio, found) is False
         rng = np.random.default_rng(seed)
         tail = rng.standard_normal(RATE) * np.exp(-6.9 * np.arange(RATE) / (0.7 * RATE))
-        roomy = (made.audio + 0.03 * np.convolve(made.audio[0], tail)[: made.audio.shape[1]]).astype(np.float32)
+        roomy = (made.audio + 0.03 * fftconvolve(made.audio[0], tail)[: made.audio.shape[1]]).astype(np.float32)
         wet += carries_room(roomy, sung_notes(roomy)) is True
     size = np.abs(cents)
     row("notes found, judged seeds", 100 * (1 - missed / total), 90, "%", True)

@@ -72,9 +72,9 @@ def test_rendering_measuring_and_energy(run, tmp_path):
 
 
 def test_demo_songs_are_put_on_an_empty_shelf_only(run):
-    assert "3 demo songs" in run("demo", "--seed-only").stderr
+    assert "4 demo songs" in run("demo", "--seed-only").stderr
     assert "they are kept" in run("demo", "--seed-only").stderr
-    assert len(run("songs").stdout.splitlines()) == 3
+    assert len(run("songs").stdout.splitlines()) == 4
 
 
 def test_recordings_are_read_fitted_and_kept(run, tmp_path):

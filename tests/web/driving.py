@@ -36,18 +36,19 @@ def shown(page, studio, song_id):
     )
 
 
-def trouble_of(page):
-    """What axe finds against WCAG A and AA, good practice, and names that say something else than what is seen.
+def trouble_of(page, within=None):
+    """What axe finds in a page, or in a part of it, against WCAG A and AA, good practice, and names that say something else than what is seen.
 
     Small targets are let be where larger ones beside them do the same (`data-equivalent`), as WCAG does.
     """
     page.evaluate(next(Path("tests/vendor").glob("axe-*.min.js")).read_text())
     return page.evaluate(
-        "async () => (await axe.run(document, "
+        "async (within) => (await axe.run(within ?? document, "
         "{ runOnly: ['wcag2a', 'wcag2aa', 'wcag22aa', 'best-practice'], rules: {'label-content-name-mismatch': {enabled: true}, 'region': {enabled: false}} })).violations.map(v => ({...v, nodes: v.nodes.filter(n => v.id !== 'target-size' || "
         "!document.querySelector(n.target)?.closest('[data-equivalent]'))})).filter(v => v.nodes.length).map(v => v.id + ': ' + "
         "v.nodes.slice(0, 3).map(n => n.target + ' ' + (n.any[0]?.message ?? '')).join(' | "
-        "'))"
+        "'))",
+        within,
     )
 
 

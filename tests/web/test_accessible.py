@@ -31,7 +31,7 @@ def test_dialogs_are_accessible(page, server, theme, width):
             "d => { const e = document.querySelector(d); return e.open || (e.tagName !== 'DIALOG' && !e.hidden) || e.matches(':popover-open') || e.offsetParent; }",
             arg=dialog,
         )
-        assert not trouble_of(page), key
+        assert not trouble_of(page, dialog), key
         page.keyboard.press("Escape")
         page.wait_for_function("() => !document.querySelector('dialog:modal')")
 
@@ -46,7 +46,7 @@ def test_every_part_of_a_layers_inspector_is_accessible(page, server, theme):
     page.goto(f"/songs/{song_id}?select=layer:{section.id}:{voice.id}")
     for part in ("chain", "place", "moves", "record", "sound"):
         page.locator(f"[data-tab={part}]").click()
-        assert not trouble_of(page), part
+        assert not trouble_of(page, "#inspector"), part
     page.locator("#panel-sound [data-sounds]").first.click()
     page.wait_for_selector("#sounds[open] .pick")
-    assert not trouble_of(page)
+    assert not trouble_of(page, "#sounds")
