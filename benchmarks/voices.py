@@ -75,7 +75,7 @@ def truth_of_notes() -> None:
     size = np.abs(cents)
     row("notes found, judged seeds", 100 * (1 - missed / total), 90, "%", True)
     row("pitch, 95 of 100 within", float(np.percentile(size, 95)), 10, "cents")
-    row("beginnings, 90 of 100 within", float(np.percentile(np.abs(late), 90)), 30, "ms")
+    row("beginnings, 90 of 100 within", float(np.percentile(np.abs(late), 90)), 30, "ms off")
     row("breaths found", 100 * breathed / max(1, breaths), 90, "%", True)
     row("sibilants found per sung one", 100 * hissed / max(1, hisses), 90, "%", True)
     row("dry voices told dry", 100 * dry / len(JUDGED), 90, "%", True)
@@ -94,9 +94,12 @@ def speed() -> None:
     with tempfile.TemporaryDirectory() as folder:
         studio = Studio(Path(folder), max_pages=0, cache_mb=300)
         song = demo_songs()[0]
-        section = next(s for s in song.sections if s.name == "Chorus 2")
+        section = next(s for s in song.sections if s.name == "Chorus 1")
         song_id = studio.add_song(song, "made")
-        studio.samples.reader.ready()
+        first = studio.takes.begin(TakeAbout(song_id, section.id))
+        studio.takes.piece(first, 0, (0.1 * np.sin(np.arange(RATE) / 20)).astype("<f4").tobytes())
+        keep_take(studio, first)  # the reading process is started when a take begins, long before it ends
+        song_id = studio.add_song(song, "made")
         span = timeline(song).span_of(section.id)
         notes = [replace(n, start_s=n.start_s + 2, end_s=n.end_s + 2) for n in to_sing(song, span, "lead")]
         audio = sing(notes, 30.0, 7).audio

@@ -49,6 +49,7 @@ def pitch_line(audio: Audio) -> tuple[Floats, Floats, Floats]:
     frames = np.lib.stride_tricks.sliding_window_view(slow, WINDOW)[::HOP]
     pitch, clear = np.full(len(frames), np.nan), np.zeros(len(frames))
     level = 10.0 * np.log10((frames**2).mean(axis=1) + 1e-12)
+    loud = level > level.max() - QUIET_DB - 9.0  # what is quieter is no note, and need not be looked at
     low, high = int(SLOW_HZ / HIGH_HZ), min(int(SLOW_HZ / LOW_HZ), WINDOW - 2)
     for at in range(0, len(frames), TOGETHER):
         part = frames[at : at + TOGETHER] - frames[at : at + TOGETHER].mean(axis=1, keepdims=True)
@@ -58,8 +59,8 @@ def pitch_line(audio: Audio) -> tuple[Floats, Floats, Floats]:
         lags = np.arange(high + 2)
         energy = total[:, WINDOW - lags] + (total[:, -1:] - total[:, lags])
         nsd = 2.0 * raw / np.maximum(energy, 1e-12)
-        for i, row in enumerate(nsd):
-            clear[at + i], lag = _best(row, low, high)
+        for i in np.flatnonzero(loud[at : at + TOGETHER]):
+            clear[at + i], lag = _best(nsd[i], low, high)
             if lag > 0:
                 pitch[at + i] = 69.0 + 12.0 * np.log2(SLOW_HZ / lag / 440.0)
     return pitch, clear, level - float(level.max(initial=-120.0))

@@ -26,7 +26,7 @@ from escalera.core.voices.harmonies import voice_line
 from escalera.core.voices.melody import melody_of, sung_lines
 from escalera.core.voices.polish_plan import polished_notes
 from escalera.core.voices.word_places import words_laid
-from escalera.errors import EscaleraError, InputError, NotFound, StaleRevision
+from escalera.errors import EscaleraError, FormatError, InputError, NotFound, StaleRevision
 from escalera.formats.recording import join_pieces
 from escalera.listen.sung_notes import pitch_line, sung_notes
 from escalera.listen.voice_noises import carries_room, voice_noises
@@ -91,7 +91,13 @@ def keep_take(studio: Studio, token: str) -> KeptTakes:
         if not files:
             studio.takes.clear(token)
             raise InputError(f"Less than {LEAST_S:g} s were recorded, which is no take. Nothing was kept.")
-        rows = [(_entered(studio, about, file, i), zero_s) for i, (file, zero_s) in enumerate(files)]
+        try:
+            rows = [(_entered(studio, about, file, i), zero_s) for i, (file, zero_s) in enumerate(files)]
+        except FormatError as error:
+            studio.takes.lay_by(token, str(error))
+            raise InputError(
+                f"The take cannot be used: {error} Check the input and its level. Its pieces lie in takes/{token} in the data folder."
+            ) from error
     kept = _into_song(studio, about, rows)
     studio.takes.clear(token)
     return kept
@@ -117,6 +123,7 @@ def _entered(studio: Studio, about: TakeAbout, file: Path, index: int) -> Sample
         f"Take of {made_at}, {about.voice}{number}.wav",
         f"{TAKE_SOURCE}{_title(studio, about.song_id)}"[:240],
         "own",
+        light=VOICE_PARTS[about.voice].sung,
     )
     sample = studio.samples.sample(id)
     return replace(sample, kind="voice") if VOICE_PARTS[about.voice].sung else sample

@@ -25,6 +25,7 @@ PIECE_S = 1.5  # a second, and room for what a browser gathers meanwhile
 MOST_WAITING = 40
 ABANDONED_S = 8.0  # without a further piece: nobody sings any more
 FREE_MB = 50
+TROUBLE = "trouble.txt"
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,8 +144,16 @@ class TakesWaiting:
         return rows
 
     def abandoned(self, song_id: int = 0) -> list[WaitingTake]:
-        """Takes that nobody sings any more."""
-        return [w for w in self.waiting(song_id) if w.still_s > ABANDONED_S]
+        """Takes that nobody sings any more, but for those that could not be read once."""
+        return [
+            w
+            for w in self.waiting(song_id)
+            if w.still_s > ABANDONED_S and not (self._folder / w.token / TROUBLE).exists()
+        ]
+
+    def lay_by(self, token: str, trouble: str) -> None:
+        """Leave the pieces of a take that cannot be read where they are, with why, and ask no more about it."""
+        (self._place(token) / TROUBLE).write_text(trouble + "\n")
 
     def clear(self, token: str) -> None:
         shutil.rmtree(self._place(token), ignore_errors=True)

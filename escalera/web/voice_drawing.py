@@ -14,6 +14,7 @@ from escalera.web.bench_drawing import Rung, percent
 
 WIDE = 1000.0  # of the drawing, whatever the page's width
 GAP_S = 0.06
+STEP = 0.8  # semitones between two frames from which on a note is another one
 Floats = NDArray[np.float64]
 
 
@@ -46,18 +47,26 @@ def heights(pitches: Floats, rungs: Sequence[Rung]) -> Floats:
     return found - np.maximum(pitches - high, 0.0) * step + np.maximum(low - pitches, 0.0) * step
 
 
+def steady(pitches: Floats) -> NDArray[np.bool_]:
+    """Frames of a pitch line (n,) that agree with those about them: a single frame that jumps is a slip of the reading."""
+    near = np.lib.stride_tricks.sliding_window_view(np.pad(pitches, 3, constant_values=np.nan), 7)
+    agree = np.abs(near - pitches[:, None]) < STEP
+    return agree.sum(axis=1) >= 4
+
+
 def ribbon_path(seconds: Floats, pitches: Floats, span: Span, low: int, high: int, rungs: Sequence[Rung]) -> Markup:
     """A pitch line in seconds of a section as a path over the ticks [low, high); broken where nothing has a pitch. Both (n,)."""
     if not len(seconds):
         return Markup("")
     x = WIDE * (span.grid.tempo.ticks_at(seconds) - low) / (high - low)
     inside = (x >= 0) & (x <= WIDE) & ~np.isnan(pitches)
-    parts, last = [], -1.0
+    parts: list[str] = []
+    last_s, last_pitch = -1.0, 0.0
     ys = heights(np.nan_to_num(pitches, nan=60.0), rungs)
-    for i in np.flatnonzero(inside):
-        begins = seconds[i] - last > GAP_S
+    for i in np.flatnonzero(inside & steady(pitches)):
+        begins = seconds[i] - last_s > GAP_S or abs(pitches[i] - last_pitch) > STEP
         parts.append(f"{'M' if begins else 'L'}{x[i]:.1f} {ys[i]:.1f}")
-        last = float(seconds[i])
+        last_s, last_pitch = float(seconds[i]), float(pitches[i])
     return Markup(" ".join(parts))
 
 

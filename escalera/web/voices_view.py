@@ -13,6 +13,7 @@ from escalera.core.document.fields import FieldSpec, specs
 from escalera.core.document.singing import WORD_MOMENTS, Lyric, Polish, Take
 from escalera.core.document.song import Layer
 from escalera.core.edits.edit import id_in
+from escalera.core.moves.move import is_pitched
 from escalera.core.palette.join_kinds import JOIN_KINDS
 from escalera.core.palette.voice_parts import LEAD, VOICE_PARTS
 from escalera.core.reading.phrase_notes import Note, PhraseNotes
@@ -194,6 +195,10 @@ class VoicesView(PhraseView):
     @cached_property
     def guide(self) -> Layer | None:
         return guide_of(self.song, self.section, self.part) or guide_of(self.song, self.section)
+
+    def guides(self) -> list[Layer]:
+        """Layers whose notes a lead could sing."""
+        return [x for x in self.song.layers if not x.clips and is_pitched(x) and x.voice in ("", LEAD)]
 
     @cached_property
     def melody(self) -> tuple[MelodyNote, ...]:

@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from escalera.core.checks import run_checks
@@ -443,6 +443,7 @@ def test_the_last_section_stays():
         EDITS["remove_section"](C).apply(alone)
 
 
+@settings(max_examples=12)
 @given(st.data())
 def test_any_row_of_edits_keeps_the_song_whole(data):
     song, seen = SONG, {x.id for x in SONG.sections} | {x.id for x in SONG.layers}

@@ -143,6 +143,12 @@ def test_odd_takes_are_refused_in_a_sentence_and_lose_nothing(held, truth, monke
             studio.takes.piece(token, number, data)
     with pytest.raises(InputError, match=r"Less than 0.4 s"):
         keep_take(studio, token)
+    silent = sent(studio, song_id, np.zeros((1, 2 * RATE), np.float32))
+    with pytest.raises(InputError, match="It is silent"):
+        keep_take(studio, silent)
+    assert studio.takes.pieces(silent) and silent not in {w.token for w in studio.takes.abandoned()}, (
+        "laid by, not lost"
+    )
     with pytest.raises(NotFound, match="not being recorded any more"):
         studio.takes.piece("../../../etc/pwd", 0, b"0000")
     loud = keep_take(studio, sent(studio, song_id, 4.0 * truth.audio))

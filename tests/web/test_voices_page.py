@@ -1,5 +1,6 @@
 """The page of voices by hand: sung into a microphone that hears the page, comped, doubled, polished, written; tabs and servers that die."""
 
+import json
 import time
 
 import numpy as np
@@ -33,6 +34,14 @@ LOOPBACK = """
     if (to instanceof AudioDestinationNode) connect.call(this, line(this.context).delay);
     return made;
   };
+  // a stream's own buffers change with the load of the machine; past them the line takes exactly what it says
+  const source = AudioContext.prototype.createMediaStreamSource;
+  AudioContext.prototype.createMediaStreamSource = function (stream) {
+    if (!window.__exact) return source.call(this, stream);
+    const through = this.createGain();
+    connect.call(line(this).delay, through);
+    return through;
+  };
   navigator.mediaDevices.getUserMedia = async () => line(window.escalera.player.context()).out.stream.clone();
 })();
 """
@@ -44,8 +53,8 @@ def voices(page, server):
     studio = server[1]
     song_id = studio.add_song(QUICK, "made")
 
-    def opened(delay_s=0.03):
-        page.add_init_script(f"window.__delay_s = {delay_s};" + LOOPBACK)
+    def opened(delay_s=0.03, exact=False):
+        page.add_init_script(f"window.__delay_s = {delay_s}; window.__exact = {json.dumps(exact)};" + LOOPBACK)
         page.goto(f"/songs/{song_id}/voices?select=section:{V}:0:0:0")
         page.wait_for_function("() => window.escalera?.recorder")
         return page, studio, song_id
@@ -72,9 +81,9 @@ def measured(page):
 
 
 def test_latency_is_found_and_a_take_lies_where_it_was_heard(voices):
-    page, studio, song_id = voices(0.0873)
+    page, studio, song_id = voices(0.0873, exact=True)
     first = measured(page)
-    assert 87 < first < 130, "the line itself, and what the browser adds"
+    assert abs(first - 87.3) < 2
     page.select_option("#scope", "once")
     begun = time.monotonic()
     page.keyboard.press("v")

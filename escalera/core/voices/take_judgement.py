@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
 
 import numpy as np
 
 from escalera.core.document.singing import SungAt, Take
-from escalera.core.reading.timeline import Span
+from escalera.core.reading.timeline import Grid, Span
 from escalera.core.voices.melody import MelodyNote
 
 NEAR_S = 0.4  # a note further from its place is another one
@@ -19,6 +22,9 @@ FEWEST = 3
 HANDFUL, TOGETHER_MS = 5, 80.0  # strokes of two players that belong together
 LEAST_SHARE = 0.6  # of notes that a double has in common
 NEAR_ENOUGH, TOO_ALIKE, TOO_FAR, UNKNOWN = "near enough", "too alike", "too far", "not comparable"
+
+
+Pairs = tuple[int, int, Any]  # a wanted note, its sung one, and the pair before
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,12 +73,16 @@ def sung_seconds(take: Take, notes: Sequence[SungAt] | None = None) -> list[Sung
 
 def judge_take(take: Take, melody: Sequence[MelodyNote], span: Span) -> TakeJudged:
     """A take against the notes of its section that it was sung over."""
-    low, high = take.low_ticks, take.high_ticks or span.length_ticks
-    wanted = [n for n in melody if low <= n.start < high]
-    return judge_notes(sung_seconds(take), wanted, span)
+    return _judged(take, tuple(melody), span.grid)
 
 
-def judge_notes(sung: Sequence[SungAt], wanted: Sequence[MelodyNote], span: Span) -> TakeJudged:
+@lru_cache(maxsize=4096)
+def _judged(take: Take, melody: tuple[MelodyNote, ...], grid: Grid) -> TakeJudged:
+    low, high = take.low_ticks, take.high_ticks or grid.length_ticks
+    return judge_notes(sung_seconds(take), [n for n in melody if low <= n.start < high], grid)
+
+
+def judge_notes(sung: Sequence[SungAt], wanted: Sequence[MelodyNote], span: Span | Grid) -> TakeJudged:
     """Notes in seconds of a section against a melody in its ticks."""
     pairs = paired([(span.seconds_at(n.start), float(n.pitch)) for n in wanted], [(n.start_s, n.pitch) for n in sung])
     found = []
@@ -125,28 +135,26 @@ def looseness(first: Sequence[float], second: Sequence[float]) -> Looseness | No
 
 
 def paired(wanted: Sequence[tuple[float, float]], sung: Sequence[tuple[float, float]]) -> list[tuple[int, int]]:
-    """Which sung note (seconds, pitch) is which wanted one: in order, none twice, the nearest together; octaves aside."""
-    n, m = len(wanted), len(sung)
-    score = np.zeros((n + 1, m + 1))
-    worth = np.full((n, m), -1.0)
+    """Which sung note (seconds, pitch) is which wanted one, both in order of time: none twice, the nearest together; octaves aside."""
+    starts = [when for when, _ in sung]
+    best = [0.0] * (len(sung) + 1)  # the most that pairs among the first sung notes are worth together
+    chain: list[Pairs | None] = [None] * (len(sung) + 1)
     for i, (at, pitch) in enumerate(wanted):
-        for j, (when, what) in enumerate(sung):
-            apart = abs(when - at)
-            off = abs((what - pitch + 6.0) % 12.0 - 6.0)
-            if apart < NEAR_S and off < SAME_PITCH:
-                worth[i, j] = 2.0 - apart / NEAR_S - 0.5 * off / SAME_PITCH
-    for i in range(1, n + 1):
-        for j in range(1, m + 1):
-            score[i, j] = max(score[i - 1, j], score[i, j - 1], score[i - 1, j - 1] + max(worth[i - 1, j - 1], 0.0))
-    found, i, j = [], n, m
-    while i and j:
-        if worth[i - 1, j - 1] > 0 and score[i, j] == score[i - 1, j - 1] + worth[i - 1, j - 1]:
-            found.append((i - 1, j - 1))
-            i, j = i - 1, j - 1
-        elif score[i, j] == score[i - 1, j]:
-            i -= 1
-        else:
-            j -= 1
+        fresh: list[tuple[int, float, Pairs]] = []
+        for j in range(bisect_left(starts, at - NEAR_S), bisect_right(starts, at + NEAR_S)):
+            off = abs((sung[j][1] - pitch + 6.0) % 12.0 - 6.0)
+            if off < SAME_PITCH:
+                worth = 2.0 - abs(starts[j] - at) / NEAR_S - 0.5 * off / SAME_PITCH
+                fresh.append((j, best[j] + worth, (i, j, chain[j])))
+        for j, total, link in fresh:
+            for k in range(j + 1, len(best)):
+                if best[k] >= total:
+                    break
+                best[k], chain[k] = total, link
+    found, last = [], chain[-1]
+    while last is not None:
+        found.append((last[0], last[1]))
+        last = last[2]
     return found[::-1]
 
 
@@ -166,6 +174,7 @@ class Likeness:
         return f"{self.verdict}: {self.apart_ms:.0f} ms, {self.apart_cents:.0f} cents"
 
 
+@lru_cache(maxsize=4096)
 def likeness(one: Take, other: Take) -> Likeness:
     """How alike two takes of one section are, octaves aside: whether one can double the other."""
     if one.content == other.content:
