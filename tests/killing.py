@@ -1,4 +1,4 @@
-"""Kills the server (and its worker) with -9 again and again while it is edited and exports, and holds it to what it acknowledged.
+"""Kills the server (and its worker) with -9 again and again while it is edited, sung to and exports, and holds it to what it acknowledged.
 
 python -m tests.killing --times 200
 """
@@ -6,6 +6,7 @@ python -m tests.killing --times 200
 from __future__ import annotations
 
 import argparse
+import json
 import os
 import random
 import re
@@ -17,13 +18,22 @@ import tempfile
 import time
 import urllib.parse
 import urllib.request
+from contextlib import suppress
 from dataclasses import dataclass, field
 from http.client import HTTPException
 from http.cookiejar import CookieJar
 from pathlib import Path
 
+import numpy as np
+
+from escalera.errors import InputError
 from escalera.services.studio import Studio
+from escalera.services.takes import keep_take
 from tests.songs import small_song
+
+RATE, PIECE_S = 44_100, 0.25
+PIECE = (0.1 * np.sin(np.arange(round(PIECE_S * RATE)) / 20)).astype("<f4").tobytes()
+SENT = ("application/x-www-form-urlencoded", "application/octet-stream")
 
 
 def free_port() -> int:
@@ -42,6 +52,7 @@ class Killing:
     asked_jobs: list[str] = field(default_factory=list)
     faults: list[str] = field(default_factory=list)
     kills: int = 0
+    sung: dict[str, int] = field(default_factory=dict)  # pieces that were acknowledged of every take
 
     def __post_init__(self) -> None:
         self.dice, self.port = random.Random(self.seed), free_port()
@@ -68,10 +79,12 @@ class Killing:
     def get(self, address: str) -> str:
         return self.web.open(f"http://127.0.0.1:{self.port}{address}", timeout=20).read().decode()
 
-    def post(self, address: str, **fields: object) -> str:
-        data = urllib.parse.urlencode(fields).encode()
+    def post(self, address: str, piece: bytes = b"", **fields: object) -> str:
+        data = piece or urllib.parse.urlencode(fields).encode()
         asked = urllib.request.Request(
-            f"http://127.0.0.1:{self.port}{address}", data, {"X-CSRFToken": self.token, "HX-Request": "true"}
+            f"http://127.0.0.1:{self.port}{address}",
+            data,
+            {"X-CSRFToken": self.token, "HX-Request": "true", "Content-Type": SENT[bool(piece)]},
         )
         return self.web.open(asked, timeout=20).read().decode()
 
@@ -87,7 +100,14 @@ class Killing:
             ["sh", "-c", f"sleep {max(0.01, end - time.monotonic()):.3f}; kill -9 {self.server.pid}"]
         )
         try:
+            begun = self.post(
+                f"/songs/{self.song_id}/voices/takes", section_id=1, rate_hz=RATE, zero_s=0.1, lay="first"
+            )
+            take = json.loads(begun)["token"]
+            self.sung[take] = 0
             while True:
+                self.post(f"/songs/{self.song_id}/voices/takes/{take}/{self.sung[take]}", PIECE)
+                self.sung[take] += 1
                 self.pending = f"Title {len(self.titles) + 1}"
                 answer = self.post(
                     f"/songs/{self.song_id}/edits", kind="rename_song", title=self.pending, base=base, select="song"
@@ -115,6 +135,10 @@ class Killing:
                 self.faults.append(f"after kill {self.kills}: {title!r} where {self.titles[-1]!r} was acknowledged")
             if self.titles and title == self.pending and title != self.titles[-1]:
                 self.titles.append(title)
+            waiting = {w.token for w in studio.takes.waiting()}  # others were kept when a server began
+            for take in waiting & set(self.sung):
+                if len(studio.takes.pieces(take)) < self.sung[take]:
+                    self.faults.append(f"after kill {self.kills}: pieces of a take are gone")
             told = [e.summary for e in studio.history(self.song_id)]
             if len(told) != len(set(told)):
                 self.faults.append(f"after kill {self.kills}: an edit is there twice")
@@ -126,6 +150,14 @@ class Killing:
         self.start()
         studio = Studio(self.folder)
         try:
+            for take in [w.token for w in studio.takes.waiting()]:
+                with suppress(InputError):  # too short for a take
+                    keep_take(studio, take)
+            song = studio.head(self.song_id).song
+            kept_s = sum(song.sample_by_content[t.content].seconds for t in song.takes)
+            sung_s = sum(n * PIECE_S for n in self.sung.values() if n * PIECE_S >= 0.5)
+            if kept_s < sung_s - 0.01:
+                self.faults.append(f"{sung_s:.2f} s were acknowledged of takes, {kept_s:.2f} s are kept")
             for name in self.asked_jobs[-30:]:
                 try:
                     job = studio.jobs.wait(name, seconds)

@@ -88,7 +88,7 @@ def _with_words(song: Song, words: dict[str, Any]) -> Song:
 def _comped(song: Song, recipe: dict[str, Any]) -> Song:
     """Takes chosen by shares of a section, the one that sings another voice, and reasons."""
     section = _named(song, recipe["comp"]["section"])
-    takes = takes_of(song, section.id, LEAD)
+    takes = takes_of(song, section, LEAD)
     length = timeline(song).span_of(section.id).length_ticks
     low = 0
     for number, share in recipe["comp"]["takes"]:

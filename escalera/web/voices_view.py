@@ -21,7 +21,7 @@ from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.rhythm.pattern import FIXED
 from escalera.core.theory.chords import roman
 from escalera.core.theory.keys import Key
-from escalera.core.voices.comp import CompPart, comp_of, cuts_of, take_number
+from escalera.core.voices.comp import CompPart, comp_of, cuts_of, take_number, takes_of
 from escalera.core.voices.harmonies import voice_line
 from escalera.core.voices.melody import MelodyNote, guide_of, melody_of
 from escalera.core.voices.next_voice import NextVoice, doubles_for, next_voices, place_said
@@ -87,7 +87,7 @@ class VoicesView(PhraseView):
     @cached_property
     def takes(self) -> list[Take]:
         """Takes of the chosen voice in the section."""
-        return [t for t in self.song.takes if t.section_id == self.section.id and t.voice == self.part]
+        return takes_of(self.song, self.section, self.part)
 
     @cached_property
     def pieces(self) -> tuple[CompPart, ...]:

@@ -9,11 +9,12 @@ from hypothesis import strategies as st
 from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.document.singing import Polish, SungAt
 from escalera.core.edits import EDITS
+from escalera.core.energy.model import arranged
 from escalera.core.reading.events import layer_events
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.core.validation.whole import validate
-from escalera.core.voices.comp import CompPart, comp_of, covered, laid_over, sung_layer
+from escalera.core.voices.comp import CompPart, comp_of, covered, laid_over, sung_layer, takes_of
 from escalera.core.voices.harmonies import voice_line
 from escalera.core.voices.melody import melody_of
 from escalera.core.voices.next_voice import next_voices
@@ -22,6 +23,7 @@ from escalera.core.voices.sorting import sort_take
 from escalera.core.voices.take_judgement import NEAR_ENOUGH, TOO_ALIKE, TOO_FAR, judge_take, likeness
 from escalera.core.voices.voice_stack import chorus_over_verse, gaps_of, singer_range
 from escalera.errors import EditError
+from escalera.formats.project import read_project, write_project
 from tests.singing import FIRST, GUIDED, HALF, SECOND, TAKEN, C, V, a_take, pieces, states
 
 SPAN = timeline(TAKEN).span_of(V)
@@ -166,3 +168,71 @@ def test_what_comes_next_is_offered_until_it_is_done():
     assert "Take 2 as double left" not in [n.label for n in next_voices(song, timeline(song).span_of(V))]
     assert next_voices(GUIDED, SPAN)[0].command["kind"] == "sing_take"
     assert singer_range(TAKEN).source == "read from takes" and singer_range(GUIDED) is None
+
+
+# what may be done to a song with voices, in any order: kind and fields; sections and takes are counted among those there are
+DOINGS = [
+    ("comp", dict(section_id="s", part="lead", take_id="t", low_ticks=3840, high_ticks=15360)), ("comp", dict(section_id="s", part="lead", take_id=0, low_ticks=0, high_ticks=7680)),
+    ("use_as_double", dict(take_id="t", part="double right")), ("remove_take", dict(take_id="t")), ("set_take", dict(take_id="t", values={"aside": True})),
+    ("set_lyric", dict(section_id="s", text="low by the sea\ncarry me", anew=True)), ("choose_lyric", dict(section_id="s", number=0)), ("tie_moment", dict(section_id="s", word=1, what="stop")),
+    ("fill_nonsense", dict(section_id="s")), ("simulate_voice", dict(section_id="s", part="third above left")), ("drop_voice", dict(section_id="s", part="third above left")),
+    ("want_voice", dict(section_id="s", part="oohs left")), ("take_to_line", dict(take_id="t", amount=1.0)),
+    ("split_section", dict(section_id="s", after_bars=3)), ("merge_sections", dict(section_id="s")), ("duplicate_section", dict(section_id="s")), ("remove_section", dict(section_id="s")),
+    ("resize_section", dict(section_id="s", bars=5)), ("shift_section", dict(section_id="s", semitones=2)), ("set_tempo", dict(tempo_bpm=93.0)), ("park_body", dict(section_id="s", name="beside")),
+    ("set_metre", dict(metre="3/4")), ("set_key", dict(key="D minor")),
+]  # fmt: skip
+
+
+@given(st.lists(st.tuples(st.integers(0, len(DOINGS) - 1), st.integers(0, 3)), max_size=9))
+def test_whatever_is_done_every_take_and_word_survives_files_and_sounds(rows):
+    song = EDITS["tie_moment"](V, 1, "beat-out").apply(TAKEN)
+    for number, which in rows:
+        kind, fields = DOINGS[number]
+        here, take = (
+            song.sections[which % len(song.sections)].id,
+            song.takes[which % len(song.takes)].id if song.takes else 0,
+        )
+        values = {k: here if v == "s" else take if v == "t" else v for k, v in fields.items()}
+        before = song
+        try:
+            song = EDITS[kind](**values).apply(song)
+        except EditError:
+            continue
+        assert validate(song) and len({t.id for t in song.takes}) == len(song.takes)
+        if kind not in ("remove_take", "add_take"):
+            assert {t.content for t in song.takes} == {t.content for t in before.takes}, "no take goes by itself"
+    back = read_project(write_project(song))
+    assert (back.takes, back.divided) == (song.takes, song.divided)
+    assert [(s.lyrics, s.moments, s.wanted) for s in back.sections] == [
+        (s.lyrics, s.moments, s.wanted) for s in song.sections
+    ]
+    assert arranged(song).sections and all(
+        p.take_id in song.take_by_id for s in song.sections for p in comp_of(song, s, "lead") if p.take_id
+    )
+
+
+def test_words_and_takes_go_with_their_half_and_come_together_again():
+    song = EDITS["set_lyric"](V, "home by sea\ncarry me\nhome by sea\ncarry us").apply(
+        EDITS["tie_moment"](V, 4, "stop").apply(TAKEN)
+    )
+    song = EDITS["tie_moment"](V, 7, "beat-out").apply(song)
+    cut = EDITS["split_section"](V, 2).apply(song)
+    first, second = cut.sections[:2]
+    assert (first.lyrics[0].lines, second.lyrics[0].lines) == ("home by sea\ncarry me", "home by sea\ncarry us")
+    assert [m.word for m in first.moments] == [4] and [m.word for m in second.moments] == [2]
+    assert [len(comp_of(cut, s, "lead")) for s in (first, second)] == [1, 1]
+    there = timeline(cut).span_of(second.id)
+    later = [t for t in cut.takes if t.section_id == second.id]
+    assert len(later) == 2 and judge_take(later[0], melody_of(cut, there), there).late_ms == pytest.approx(0, abs=1)
+    swapped = EDITS["comp"](second.id, "lead", later[1].id, 0, there.length_ticks, "exact").apply(cut)
+    assert [p.take_id for p in comp_of(swapped, swapped.sections[1], "lead")] == [later[1].id]
+    again = EDITS["merge_sections"](V).apply(cut)
+    assert (
+        again.section_by_id[V].lyrics == song.section_by_id[V].lyrics
+        and again.section_by_id[V].moments == song.section_by_id[V].moments
+    )
+    assert [(t.content, t.low_ticks, t.high_ticks) for t in again.takes] == [
+        (t.content, 0, 2 * HALF) for t in song.takes
+    ]
+    copy = next(s for s in EDITS["duplicate_section"](V).apply(song).sections if s.id not in (V, C))
+    assert [t.id for t in takes_of(EDITS["duplicate_section"](V).apply(song), copy, "lead")] == [FIRST, SECOND]

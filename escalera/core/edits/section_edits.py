@@ -17,6 +17,7 @@ from escalera.core.reading.placements import clip, joined, moved, ordered
 from escalera.core.reading.timeline import section_bar_ticks, section_metres, tempo_points
 from escalera.core.time.tempo import TempoPoint
 from escalera.core.time.ticks import bars_counted
+from escalera.core.voices.section_singing import merge_singing, split_singing
 from escalera.errors import EditError
 
 # A new section's target when nothing is said: what its role usually wants.
@@ -115,7 +116,7 @@ class MoveSection:
         return f"Moved {section_of(song, self.section_id).name} {'earlier' if self.by < 0 else 'later'}"
 
 
-@edit("split_section", "time harmony form placements shaping options")
+@edit("split_section", "time harmony form placements shaping options singing")
 class SplitSection:
     """Split a section after a number of its bars; the second half becomes a section of its own."""
 
@@ -167,7 +168,9 @@ def _split(song: Song, section: Section, bars: int) -> Song:
         **between(song, section, cut, edges[-1]),
     )
     song = song.with_section(first)
-    return _insert(song, second, song.index_of(section.id) + 1, ids.next_id)
+    song = _insert(song, second, song.index_of(section.id) + 1, ids.next_id)
+    later = Ids(song.next_id)
+    return replace(split_singing(song, section, second.id, cut, later), next_id=later.next_id)
 
 
 def _phrases_before(phrases: tuple[int, ...], bars: int) -> tuple[int, ...]:
@@ -203,7 +206,7 @@ def _progression_until(song: Song, section: Section, tick: int) -> Progression |
     return between_ticks(current, 0, tick, section_bar_ticks(section, song.metre)[-1])
 
 
-@edit("merge_sections", "time harmony form placements shaping options")
+@edit("merge_sections", "time harmony form placements shaping options singing")
 class MergeSections:
     """Join a section with the one after it; it keeps its name."""
 
@@ -222,7 +225,8 @@ class MergeSections:
                 " Bring them to the same key first."
             )
         merged = _merge(song, left, right)
-        return replace(song, sections=(*song.sections[:index], merged, *song.sections[index + 2 :]))
+        song = replace(song, sections=(*song.sections[:index], merged, *song.sections[index + 2 :]))
+        return merge_singing(song, left, right)
 
     def summary(self, song: Song) -> str:
         return f"Merged {section_of(song, self.section_id).name} with the next section"

@@ -9,6 +9,7 @@ import numpy as np
 
 from escalera.core.document.singing import BREATHS, Take
 from escalera.core.document.song import Layer, Section, Song
+from escalera.core.reading.events import unroll
 from escalera.core.reading.timeline import Span
 from escalera.core.rhythm.pattern import CLIP
 from escalera.core.voices.word_places import words_laid
@@ -40,10 +41,12 @@ def comp_of(song: Song, section: Section, part: str) -> tuple[CompPart, ...]:
     by_content = {t.content: t.id for t in song.takes} | {t.played: t.id for t in song.takes}
     rows = []
     for placement in (p for p in section.placements if p.layer_id == layer.id):
-        for start, duration, kind, value, _, _ in song.pattern_by_id[placement.pattern_id].pattern.to_list():
-            if kind == CLIP and value < len(layer.clips):
-                low = placement.offset_ticks + start
-                rows.append((low, low + duration, by_content.get(layer.clips[value].sample, 0)))
+        low, high = placement.start_ticks, placement.end_ticks
+        played, _ = unroll(song.pattern_by_id[placement.pattern_id].pattern, placement)
+        for start, duration, kind, value, _, _ in played.tolist():
+            a, b = max(low, start), min(high, start + duration)
+            if kind == CLIP and value < len(layer.clips) and a < b:
+                rows.append((a, b, by_content.get(layer.clips[value].sample, 0)))
     rows.sort()
     ends = [min(end, after[0]) for (_, end, _), after in zip(rows, [*rows[1:], (10**9,)])]  # seams overlap
     return tuple(CompPart(low, high, take_id) for (low, _, take_id), high in zip(rows, ends))
@@ -93,9 +96,12 @@ def ticks_at(span: Span, seconds: float) -> int:
     return round(float(span.grid.tempo.ticks_at(np.array([seconds]))[0]))
 
 
-def takes_of(song: Song, section_id: int, part: str) -> list[Take]:
-    """The takes of a voice in a section, in the order in which they were sung."""
-    return [t for t in song.takes if t.section_id == section_id and t.voice == part]
+def takes_of(song: Song, section: Section, part: str) -> list[Take]:
+    """The takes of a voice that can sing in a section, in the order in which they were sung: its own, and where it is a copy those of
+    the section whose takes its comp plays."""
+    known = song.take_by_id
+    homes = {known[p.take_id].section_id for p in comp_of(song, section, part) if p.take_id in known} | {section.id}
+    return [t for t in song.takes if t.section_id in homes and t.voice == part]
 
 
 def take_number(song: Song, take: Take) -> int:

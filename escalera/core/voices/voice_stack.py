@@ -30,7 +30,7 @@ def stack_of(song: Song, section: Section) -> tuple[StackPlace, ...]:
     """Every voice that is wanted or there in a section, the lead first."""
     found = []
     for key, part in VOICE_PARTS.items():
-        takes, pieces = takes_of(song, section.id, key), comp_of(song, section, key)
+        takes, pieces = takes_of(song, section, key), comp_of(song, section, key)
         wanted = key == LEAD or key in section.wanted
         state = SUNG if pieces else SIMULATED if simulated(song, section, key) else MISSING if wanted else NOT_WANTED
         if wanted or state != NOT_WANTED or takes:
