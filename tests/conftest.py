@@ -24,7 +24,7 @@ sound_bank._bank[:] = [None]
 # Files that take a minute or more come first, so that no worker is left with one of them while the other is done.
 LONG = (
     "test_browser", "test_performance", "test_accessible_pages", "test_accessible", "test_groove", "test_samples_page", "test_judged_energy",
-    "test_judging", "test_checks", "test_edits", "test_layout_page", "test_harmony", "test_bench", "test_jobs", "test_layouts",
+    "test_judging", "test_voices_page", "test_takes", "test_checks", "test_edits", "test_layout_page", "test_harmony", "test_bench", "test_jobs", "test_layouts",
 )  # fmt: skip
 
 

@@ -67,7 +67,7 @@ class Killing:
         command = [sys.executable, "-m", "escalera.cli", "serve", "--port", str(self.port)]
         self.server = subprocess.Popen(command, env=env, stderr=subprocess.DEVNULL)
         self.web = urllib.request.build_opener(urllib.request.HTTPCookieProcessor(CookieJar()))
-        for _ in range(400):
+        for _ in range(1200):
             try:
                 page = self.get("/ideas")
                 self.token = re.search(r'csrf-token"\s+content="([^"]+)', page)[1]

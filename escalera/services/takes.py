@@ -143,7 +143,10 @@ def _into_song(studio: Studio, about: TakeAbout, rows: Sequence[tuple[Sample, fl
     for _ in range(TRIES):
         head = studio.head(about.song_id)
         section_of(head.song, about.section_id)
-        edits = _edits(head.song, about, rows, readings)
+        fresh = [i for i, (sample, zero_s) in enumerate(rows) if not _there(head.song, about, sample, zero_s)]
+        if not fresh:
+            return KeptTakes((), "The take is there already")
+        edits = _edits(head.song, about, [rows[i] for i in fresh], [readings[i] for i in fresh])
         try:
             outcome = studio.edit(about.song_id, head.revision_id, edits)
         except StaleRevision:
@@ -153,6 +156,12 @@ def _into_song(studio: Studio, about: TakeAbout, rows: Sequence[tuple[Sample, fl
     raise NotFound(
         "The song was changed again and again while the take was to be kept. It is in the library of samples."
     )
+
+
+def _there(song: Song, about: TakeAbout, sample: Sample, zero_s: float) -> bool:
+    """Whether a take was entered before: the server fell, or two pages asked, between that and the clearing away of its pieces."""
+    mine = (sample.content, about.section_id, about.voice)
+    return any((t.content, t.section_id, t.voice) == mine and abs(t.zero_s - zero_s) < 1e-3 for t in song.takes)
 
 
 def _edits(

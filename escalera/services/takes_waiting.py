@@ -23,7 +23,7 @@ RATES_HZ = (8_000, 192_000)
 MOST_CHANNELS = 2
 PIECE_S = 1.5  # a second, and room for what a browser gathers meanwhile
 MOST_WAITING = 40
-ABANDONED_S = 8.0  # without a further piece: nobody sings any more
+ABANDONED_S = 12.0  # without a further piece: nobody sings any more
 FREE_MB = 50
 TROUBLE = "trouble.txt"
 

@@ -252,6 +252,7 @@ def test_the_nearest_come_first_and_odd_wishes_are_refused(cards):
     assert tempo_fits(60, 118, 122) and not tempo_fits(None, 118, 122) and key_fits("", "C major", 0)
     assert set(BY_WAY) == {
         "any",
+        "takes",
         "no kick",
         "has a kick",
         "leaves space",
@@ -262,6 +263,11 @@ def test_the_nearest_come_first_and_odd_wishes_are_refused(cards):
         "mostly low",
         "mostly high",
     }
+    sung = replace(by_name["Beat A"], id=99, name="Take of today, lead", source="Take of Small")
+    assert [c.id for c in found([*cards, sung], SampleWish(way="takes"))] == [99], "sung takes are found in their song"
+    assert 99 not in {c.id for c in found([*cards, sung], SampleWish())} and found(
+        [sung], SampleWish(words="lead")
+    ) == [sung]
     for fields in (dict(tempo_low="x"), dict(has="louder"), dict(sort="up"), dict(tempo_high="9e9")):
         with pytest.raises(InputError):
             wish_from(fields)

@@ -101,9 +101,12 @@ def test_a_take_that_broke_off_is_there_afterwards_and_one_that_is_sung_stays(he
     again = Studio(studio.folder, max_pages=0)  # the server was killed, and another one begins
     assert len(keep_abandoned(again, song_id)) == 1
     again.close()
+    library.add_folder(studio.samples.folder)  # one process for both here
     (take,) = studio.head(song_id).song.takes
     assert studio.head(song_id).song.samples[0].seconds == pytest.approx(5.5, abs=0.01)
     assert take.sung and keep_abandoned(studio) == []
+    twice = sent(studio, song_id, truth.audio[:, : round(5.5 * RATE)])
+    assert keep_take(studio, twice).said == "The take is there already" and len(studio.head(song_id).song.takes) == 1
 
 
 def test_rounds_are_takes_of_their_own_and_an_open_end_makes_the_section_longer(held, truth):

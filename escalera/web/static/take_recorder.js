@@ -20,6 +20,7 @@ export class TakeSender {
     this.waiting = 0;
     this.queue = Promise.resolve();
     this.trouble = "";
+    this.gone = false;
     this.name = null;
   }
   async begin(about) {
@@ -68,6 +69,7 @@ export class TakeSender {
             keepalive: data.byteLength < 60_000,
           });
           if (answer.ok) return;
+          this.gone = answer.status === 404; // it stood still for too long and was kept as it was
           this.trouble = (await answer.json().catch(() => ({}))).trouble ?? "";
           if (answer.status < 500 || tries >= TRIES) return;
         } catch {
@@ -139,7 +141,8 @@ export function takeRecorder({ rail, input, path, facts, field, kept, show }) {
       const top = block.channels.reduce((most, c) => c.reduce((m, x) => Math.max(m, Math.abs(x)), most), 0);
       state.level = top;
       if (top >= 0.999) state.clipped += 1;
-      if (state.zero !== null && context.currentTime > state.until) stop();
+      const over = state.zero !== null && context.currentTime > state.until;
+      if (over || state.senders.some((s) => s.gone)) stop();
     };
     input.onEnd = () => {
       if (now === state) {
@@ -148,7 +151,8 @@ export function takeRecorder({ rail, input, path, facts, field, kept, show }) {
       }
     };
     show(state);
-    player.clicking = scope !== "open" || count !== "lead";
+    player.clicking = !open;
+    while (state.first === null && now === state) await wait(5); // the recording's own clock is known from its first block on
     if (open) clickOnly(state, told, latency_s, count);
     else await alongside(state, range, count, rounds, latency_s, sectionStart);
     const about = {
@@ -165,15 +169,19 @@ export function takeRecorder({ rail, input, path, facts, field, kept, show }) {
       made_at: new Date().toLocaleString("sv").slice(0, 16),
       lay: scope === "punch" ? "always" : "first",
     };
+    if (now !== state) return;
+    state.begun = announced(state, about);
     try {
-      while (!state.senders && now === state) await wait(10);
-      for (const [i, sender] of (state.senders ?? []).entries()) {
-        const side = state.senders.length > 1 ? sided(told.voice, i) : told.voice;
-        await sender.begin({ ...about, channels: sender.channels, voice: side });
-      }
+      await state.begun;
     } catch (error) {
       say(error.message);
       finish(state);
+    }
+  }
+  async function announced(state, about) {
+    for (const [i, sender] of state.senders.entries()) {
+      const side = state.senders.length > 1 ? sided(about.voice, i) : about.voice;
+      await sender.begin({ ...about, channels: sender.channels, voice: side });
     }
   }
   // The song plays from the range's start, after clicks or from two bars before.
@@ -216,9 +224,7 @@ export function takeRecorder({ rail, input, path, facts, field, kept, show }) {
   }
   // Where in the recording the section begins: its moment on the clock, and what the sound took to come back.
   function place(state, begins, latency_s) {
-    const at = state.first ?? Math.round(rail.player.context().currentTime * state.rate);
-    state.first ??= at;
-    state.zero = begins + latency_s - at / state.rate;
+    state.zero = begins + latency_s - state.first / state.rate;
   }
   const sided = (voice, index) => {
     const base = voice.replace(/ (left|right)$/, ""),
@@ -238,10 +244,11 @@ export function takeRecorder({ rail, input, path, facts, field, kept, show }) {
     if (!state.open && rail.player.playing) rail.player.stop();
     const senders = state.senders ?? [];
     await finish(state);
+    await state.begun?.catch(() => {}); // what was sung before it was announced is sent all the same
     for (const sender of senders) {
       await sender.flush(true);
       if (sender.trouble) say(sender.trouble);
-      if (sender.name) await kept(sender.name);
+      if (sender.name && !sender.gone) await kept(sender.name);
     }
   }
   window.addEventListener("pagehide", () => {

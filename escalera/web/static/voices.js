@@ -192,8 +192,7 @@ async function bringIn(chooser) {
 }
 
 // words that are being written outlive whatever else is answered meanwhile ------------------------------------------------------
-let draft = null, // { place, text }
-  sending = false; // what is answered now are these words themselves, unless they were refused
+let draft = null; // { place, text }
 const place = () => `${section()} ${byId("lyric-text").dataset.version}`;
 document.addEventListener("input", (event) => {
   if (event.target instanceof HTMLTextAreaElement && event.target.id === "lyric-text")
@@ -219,8 +218,8 @@ function settled(fresh) {
 function keepDraft(fresh) {
   if (!fresh) return; // a notice only
   const box = /** @type {HTMLTextAreaElement} */ (byId("lyric-text"));
-  if (draft && !sending && draft.place === place()) box.value = draft.text;
-  else draft = null;
+  if (draft?.place !== place() || draft.text.trim() === box.value.trim()) draft = null;
+  else box.value = draft.text;
 }
 
 // clicks, forms and keys ----------------------------------------------------------------------------------------------------
@@ -254,10 +253,7 @@ page.listen({
     "[data-edit=set_lyric]": (form) => {
       const values = { kind: "set_lyric", ...fieldsOf(form), ...(anew ? { anew: "true" } : {}) };
       anew = false;
-      sending = true;
-      return edit(values).then(() => {
-        sending = false;
-      });
+      return edit(values);
     },
   },
   changes: {
@@ -286,4 +282,4 @@ page.listen({
 inputs();
 // Takes that broke off are kept as soon as somebody looks.
 post("recover", here());
-setTimeout(() => post("recover", here()), 10_000);
+setTimeout(() => post("recover", here()), 14_000);
