@@ -8,8 +8,8 @@ from pathlib import Path
 import click
 
 from escalera.cli.common import song_from, studio
-from escalera.core.edits.word_edits import checked_words, words_json
-from escalera.core.words.lyric_lines import read_lyric
+from escalera.core.edits.word_edits import checked_words
+from escalera.core.words.lyric_lines import read_lyric, words_json
 from escalera.core.words.spoken_words import ENGLISH, LANGUAGES
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
 
 from escalera.cleaning import clean_text
 from escalera.core.document.limits import MAX_LYRIC, MAX_LYRICS, MAX_MOMENTS, MAX_NAME, MAX_OWN_WORDS
@@ -12,6 +11,8 @@ from escalera.core.document.singing import WORD_MOMENTS, Lyric, WordMoment
 from escalera.core.document.song import Section, Song
 from escalera.core.edits.edit import edit, one_of, section_of, whole_number, within
 from escalera.core.palette.join_kinds import JOIN_KINDS
+from escalera.core.reading.timeline import timeline
+from escalera.core.voices.melody import melody_of, sung_lines
 from escalera.core.voices.word_places import lines_of, moment_word
 from escalera.core.words.lyric_lines import NONSENSE, WORD
 from escalera.core.words.spoken_words import LANGUAGES, own_word, plain
@@ -146,9 +147,6 @@ class FillNonsense:
     syllable: str = "la"
 
     def apply(self, song: Song) -> Song:
-        from escalera.core.reading.timeline import timeline
-        from escalera.core.voices.melody import melody_of, sung_lines
-
         section = section_of(song, self.section_id)
         one_of(self.syllable, sorted(NONSENSE), "syllable")
         notes = melody_of(song, timeline(song).span_of(section.id))
@@ -266,16 +264,3 @@ class UntieMoment:
 
     def summary(self, song: Song) -> str:
         return f"{section_of(song, self.section_id).name}: a moment taken away"
-
-
-def words_json(lines: Any) -> list[dict[str, Any]]:
-    """Lines of a lyric as plain values: text, syllables, words with their syllables and stress, and the letter of the rhyme."""
-    return [
-        {
-            "text": line.text,
-            "syllables": line.syllables,
-            "words": [{"word": w.text, "syllables": list(w.syllables), "stress": w.stress} for w in line.words],
-            "rhyme": line.rhyme or None,
-        }
-        for line in lines
-    ]

@@ -21,6 +21,7 @@ from escalera.core.validation.groove_rules import grooves
 from escalera.core.validation.harmony_rules import harmony
 from escalera.core.validation.recording_rules import recordings
 from escalera.core.validation.shaping_rules import chains, shaping
+from escalera.core.validation.singing_rules import singing
 from escalera.errors import EditError, FormatError, shown
 
 
@@ -31,6 +32,7 @@ def validate(song: Song) -> Song:
     ids += [p.id for s in song.sections for p in s.placements] + [g.id for g in song.grooves]
     ids += [d.id for chain in chains(song) for d in chain] + [p.id for x in song.layers for p in x.stack]
     ids += [p.id for s in song.sections for p in s.parked] + [d.id for s in song.sections for d in s.devices]
+    ids += [t.id for t in song.takes]
     _need(len(ids) == len(set(ids)), "two parts of the song have the same id")
     _need(all(0 < i < song.next_id for i in ids), "an id is not below next_id")
     for layer in song.layers:
@@ -44,6 +46,7 @@ def validate(song: Song) -> Song:
     harmony(song, _need)
     grooves(song, _need)
     recordings(song, _need)
+    singing(song, _need)
     return song
 
 

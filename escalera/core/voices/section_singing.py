@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
+from escalera.core.document.limits import MAX_LYRIC, MAX_MOMENTS, MAX_SAMPLE_S, MAX_TAKES
 from escalera.core.document.singing import Lyric, Take
 from escalera.core.document.song import Section, Song
 from escalera.core.palette.voice_parts import VOICE_PARTS
 from escalera.core.reading.timeline import timeline
 from escalera.core.voices.word_places import words_laid
 from escalera.core.words.lyric_lines import WORD
+from escalera.errors import EditError
 
 SAME_S = 0.001
 
@@ -32,28 +34,32 @@ def split_singing(song: Song, before: Section, second_id: int, cut: int, ids: Ca
         second, lyrics=tuple(b for _, b in cuts), lyric=before.lyric, wanted=before.wanted,
         moments=tuple(replace(m, word=m.word - words) for m in before.moments if m.word >= words),
     )  # fmt: skip
-    cut_s = timeline(song).span_of(before.id).length_seconds
+    takes = _takes_on_both_sides(song, before.id, second_id, cut, ids)
+    return replace(song.with_section(first).with_section(second), takes=takes)
+
+
+def _takes_on_both_sides(
+    song: Song, first_id: int, second_id: int, cut: int, ids: Callable[[], int]
+) -> tuple[Take, ...]:
+    """The song's takes, those of a section that was split at a tick in the half that they sing, or in both."""
+    cut_s = timeline(song).span_of(first_id).length_seconds
     takes: list[Take] = []
     for take in song.takes:
-        if take.section_id != before.id:
+        if take.section_id != first_id:
             takes.append(take)
             continue
         low, high = take.low_ticks, take.high_ticks or 2 * cut
         if low < cut:
             takes.append(replace(take, high_ticks=min(high, cut)))
         if high > cut:
+            moved = replace(take, section_id=second_id, zero_s=min(MAX_SAMPLE_S, take.zero_s + cut_s))
             id = ids() if low < cut else take.id
-            takes.append(
-                replace(
-                    take,
-                    id=id,
-                    section_id=second_id,
-                    zero_s=take.zero_s + cut_s,
-                    low_ticks=max(0, low - cut),
-                    high_ticks=high - cut,
-                )
-            )
-    return replace(song.with_section(first).with_section(second), takes=tuple(takes))
+            takes.append(replace(moved, id=id, low_ticks=max(0, low - cut), high_ticks=high - cut))
+    if len(takes) > MAX_TAKES:
+        raise EditError(
+            f"On both sides there would be {len(takes)} takes; at most {MAX_TAKES} fit. Take out some that were set aside."
+        )
+    return tuple(takes)
 
 
 def _lines_before(song: Song, section: Section, number: int, cut: int, share: float) -> int:
@@ -80,6 +86,12 @@ def merge_singing(song: Song, left: Section, right: Section) -> Song:
     wanted = tuple(p for p in VOICE_PARTS if p in left.wanted or p in right.wanted)
     moments = (*left.moments, *(replace(m, word=m.word + words) for m in right.moments))
     at = left.lyric if left.lyrics else right.lyric
+    longest = max((len(x.lines) for x in lyrics), default=0)
+    if longest > MAX_LYRIC or len(moments) > MAX_MOMENTS:
+        raise EditError(
+            f"{left.name} and {right.name} together have words of {longest:,} characters and {len(moments)} moments; "
+            f"a section takes {MAX_LYRIC:,} and {MAX_MOMENTS}. Take some out first."
+        )
     merged = replace(merged, lyrics=lyrics, lyric=at, moments=moments, wanted=wanted)
     alone = replace(song, sections=(left,))
     span = timeline(alone).span_of(left.id)
@@ -87,7 +99,7 @@ def merge_singing(song: Song, left: Section, right: Section) -> Song:
     for take in (t for t in song.takes if t.section_id == right.id):
         high = take.high_ticks + span.length_ticks if take.high_ticks else 0
         moved = replace(
-            take, section_id=left.id, zero_s=take.zero_s - span.length_seconds, low_ticks=take.low_ticks + span.length_ticks, high_ticks=high
+            take, section_id=left.id, zero_s=max(-MAX_SAMPLE_S, take.zero_s - span.length_seconds), low_ticks=take.low_ticks + span.length_ticks, high_ticks=high
         )  # fmt: skip
         same = next((i for i, t in enumerate(takes) if _same(t, moved)), None)
         if same is None:

@@ -16,6 +16,10 @@ from escalera.core.words.lyric_lines import WORD, LyricLine, read_lyric
 
 HELD = re.compile(r"_+")
 FAR = 10**6
+MOST_BREATHS, LONGEST_LINE = (
+    400,
+    12,
+)  # of a section whose words are laid breath by breath; breaths that one line may take
 BEFORE = 2  # what a note costs that stays without words before the first line; after the last one it costs 1
 MOMENT_IDS = 900  # of the ids below zero that a section's join hands out
 
@@ -89,7 +93,8 @@ def _laid(song: Song, span: Span) -> WordsLaid:
     if not lines or not notes:
         return WordsLaid(unplaced=lines)
     groups = sung_lines(notes)
-    ranges = _by_breath(lines, groups) if len(groups) >= len(lines) else _in_a_row(lines, len(notes))
+    fits = len(lines) <= len(groups) <= MOST_BREATHS
+    ranges = _by_breath(lines, groups) if fits else _in_a_row(lines, len(notes))
     places: list[SyllablePlace] = []
     told: list[LinePlace] = []
     word = 0
@@ -111,7 +116,7 @@ def _by_breath(lines: Sequence[LyricLine], groups: Sequence[tuple[int, int]]) ->
     back[0] = list(range(total + 1))
     for i, line in enumerate(lines, 1):
         for end in range(i, total + 1):
-            for start in range(i - 1, end):
+            for start in range(max(i - 1, end - LONGEST_LINE), end):
                 notes = groups[end - 1][1] - groups[start][0]
                 price = best[i - 1][start] + 2 * abs(line.syllables - notes) + (end - start - 1)
                 if price < best[i][end]:

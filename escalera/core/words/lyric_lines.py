@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import Any
 
 from escalera.core.words.spoken_words import ENGLISH, WEAK, SpokenWord, plain, read_word
 
@@ -113,3 +114,16 @@ def times_sung(words: str, lines: Iterable[LyricLine]) -> int:
         return 0
     rows = ([plain(w.text) for w in line.words] for line in lines)
     return sum(row[i : i + len(wanted)] == wanted for row in rows for i in range(len(row) - len(wanted) + 1))
+
+
+def words_json(lines: Iterable[LyricLine]) -> list[dict[str, Any]]:
+    """Lines of a lyric as plain values: text, syllables, words with their syllables and stress, and the letter of the rhyme."""
+    return [
+        {
+            "text": line.text,
+            "syllables": line.syllables,
+            "words": [{"word": w.text, "syllables": list(w.syllables), "stress": w.stress} for w in line.words],
+            "rhyme": line.rhyme or None,
+        }
+        for line in lines
+    ]
