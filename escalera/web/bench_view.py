@@ -23,21 +23,16 @@ from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, layer
 from escalera.core.reading.groove_reading import drum_layers, groove_at, phrase_beat
 from escalera.core.reading.phrase_frames import line_reading
 from escalera.core.reading.phrase_notes import PhraseNotes, line_in, played_in, range_of
-from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.rhythm.beat import RANK
-from escalera.core.theory.chords import roman
-from escalera.core.theory.keys import Key
 from escalera.core.theory.voicings import place_class
 from escalera.store.repository import Head
 from escalera.web.bench_drawing import (
     Ladder,
     Lanes,
     LowDrawing,
-    Shade,
     draw_ladder,
     draw_lanes,
     draw_low_end,
-    percent,
     rungs_of,
     span_of_pitches,
 )
@@ -93,66 +88,14 @@ class BenchView(PhraseView):
     # where --------------------------------------------------------------------------------------------------------
 
     @property
-    def length(self) -> int:
-        return self.edges[1] - self.edges[0]
-
-    @cached_property
-    def bar_range(self) -> tuple[int, int]:
-        """First bar of the phrase in the section from 0, and how many bars it has."""
-        first = sum(self.section.phrases[: self.phrase])
-        return first, min(self.section.phrases[self.phrase], self.section.bars - first)
-
-    def phrases(self) -> list[tuple[int, int, int]]:
-        """Every phrase with its first and last bar in the song."""
-        found, bar = [], self.span.first_bar
-        for i, bars in enumerate(self.section.phrases):
-            found.append((i, bar, bar + bars - 1))
-            bar += bars
-        return found
-
-    @cached_property
-    def bars(self) -> list[tuple[int, int]]:
-        """(phrase tick, number in the song) of every bar."""
-        first, count = self.bar_range
-        return [(self.span.bar_ticks[b] - self.edges[0], self.span.first_bar + b) for b in range(first, first + count)]
-
-    @cached_property
-    def beats(self) -> list[int]:
-        first, count = self.bar_range
-        ticks, metres = self.span.bar_ticks, self.span.bar_metres
-        low = self.edges[0]
-        return [
-            t - low for b in range(first, first + count) for t in range(ticks[b], ticks[b + 1], metres[b].beat_ticks)
-        ]
-
-    @property
     def beat_ticks(self) -> int:
         return self.span.bar_metres[self.bar_range[0]].beat_ticks
-
-    @cached_property
-    def key(self) -> Key:
-        return section_harmony(self.song, self.span).key
 
     # the ladder -----------------------------------------------------------------------------------------------------
 
     @cached_property
     def line(self) -> PhraseNotes | None:
         return line_in(self.song, self.span, self.phrase, self.layer) if self.layer else None
-
-    @cached_property
-    def shades(self) -> tuple[Shade, ...]:
-        harmony, (low, high) = section_harmony(self.song, self.span), self.edges
-        first = harmony.index_at(low)
-        rows = list(zip(harmony.ticks, harmony.chords))[first:]
-        found = []
-        for i, (tick, chord) in enumerate(rows):
-            if tick >= high:
-                break
-            start, end = max(low, tick), min(high, rows[i + 1][0] if i + 1 < len(rows) else high)
-            found.append(
-                Shade(percent(start - low, high - low), percent(end - start, high - low), chord, roman(chord, self.key))
-            )
-        return tuple(found)
 
     @cached_property
     def ladder(self) -> Ladder | None:

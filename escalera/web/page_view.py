@@ -6,8 +6,12 @@ from functools import cached_property
 
 from escalera.core.document.song import Section, Song
 from escalera.core.edits.edit import id_in
+from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import Span, timeline
+from escalera.core.theory.chords import roman
+from escalera.core.theory.keys import Key
 from escalera.store.repository import Head
+from escalera.web.bench_drawing import Shade, percent
 from escalera.web.slice_board import SliceBoard, slice_boards
 from escalera.web.song_view import some_section, song_manifest
 
@@ -52,3 +56,55 @@ class PhraseView(PageView):
     @cached_property
     def edges(self) -> tuple[int, int]:
         return self.span.phrase_ticks()[self.phrase]
+
+    @property
+    def length(self) -> int:
+        return self.edges[1] - self.edges[0]
+
+    @cached_property
+    def bar_range(self) -> tuple[int, int]:
+        """First bar of the phrase in the section from 0, and how many bars it has."""
+        first = sum(self.section.phrases[: self.phrase])
+        return first, min(self.section.phrases[self.phrase], self.section.bars - first)
+
+    def phrase_bars(self) -> list[tuple[int, int, int]]:
+        """Every phrase with its first and last bar in the song."""
+        found, bar = [], self.span.first_bar
+        for i, bars in enumerate(self.section.phrases):
+            found.append((i, bar, bar + bars - 1))
+            bar += bars
+        return found
+
+    @cached_property
+    def bars(self) -> list[tuple[int, int]]:
+        """(phrase tick, number in the song) of every bar."""
+        first, count = self.bar_range
+        return [(self.span.bar_ticks[b] - self.edges[0], self.span.first_bar + b) for b in range(first, first + count)]
+
+    @cached_property
+    def beats(self) -> list[int]:
+        first, count = self.bar_range
+        ticks, metres = self.span.bar_ticks, self.span.bar_metres
+        low = self.edges[0]
+        return [
+            t - low for b in range(first, first + count) for t in range(ticks[b], ticks[b + 1], metres[b].beat_ticks)
+        ]
+
+    @cached_property
+    def key(self) -> Key:
+        return section_harmony(self.song, self.span).key
+
+    @cached_property
+    def shades(self) -> tuple[Shade, ...]:
+        harmony, (low, high) = section_harmony(self.song, self.span), self.edges
+        first = harmony.index_at(low)
+        rows = list(zip(harmony.ticks, harmony.chords))[first:]
+        found = []
+        for i, (tick, chord) in enumerate(rows):
+            if tick >= high:
+                break
+            start, end = max(low, tick), min(high, rows[i + 1][0] if i + 1 < len(rows) else high)
+            found.append(
+                Shade(percent(start - low, high - low), percent(end - start, high - low), chord, roman(chord, self.key))
+            )
+        return tuple(found)

@@ -17,10 +17,7 @@ from escalera.core.moves.move import is_pitched
 from escalera.core.palette.join_kinds import JOIN_KINDS
 from escalera.core.palette.voice_parts import LEAD, VOICE_PARTS
 from escalera.core.reading.phrase_notes import Note, PhraseNotes
-from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.rhythm.pattern import FIXED
-from escalera.core.theory.chords import roman
-from escalera.core.theory.keys import Key
 from escalera.core.voices.comp import CompPart, comp_of, cuts_of, take_number, takes_of
 from escalera.core.voices.harmonies import voice_line
 from escalera.core.voices.melody import MelodyNote, guide_of, melody_of
@@ -50,7 +47,7 @@ from escalera.core.voices.word_places import (
 from escalera.core.words.lyric_lines import LyricLine, compared_lines, counted_words, times_sung
 from escalera.services.pitch_lines import line_of
 from escalera.store.repository import Head
-from escalera.web.bench_drawing import Ladder, Shade, draw_ladder, percent, rungs_of, span_of_pitches
+from escalera.web.bench_drawing import Ladder, draw_ladder, percent, rungs_of, span_of_pitches
 from escalera.web.page_view import PhraseView
 from escalera.web.song_view import Selection, studio
 from escalera.web.voice_drawing import PlacedWord, Ribbon, heights, ribbon_path, spread
@@ -189,10 +186,6 @@ class VoicesView(PhraseView):
     # the ladder -----------------------------------------------------------------------------------------------------
 
     @cached_property
-    def key(self) -> Key:
-        return section_harmony(self.song, self.span).key
-
-    @cached_property
     def guide(self) -> Layer | None:
         return guide_of(self.song, self.section, self.part) or guide_of(self.song, self.section)
 
@@ -203,44 +196,6 @@ class VoicesView(PhraseView):
     @cached_property
     def melody(self) -> tuple[MelodyNote, ...]:
         return melody_of(self.song, self.span, self.part) or melody_of(self.song, self.span)
-
-    @property
-    def length(self) -> int:
-        return self.edges[1] - self.edges[0]
-
-    @cached_property
-    def bars(self) -> list[tuple[int, int]]:
-        """(phrase tick, number in the song) of every bar of the phrase."""
-        low, high = self.edges
-        return [(t - low, self.span.first_bar + i) for i, t in enumerate(self.span.bar_ticks[:-1]) if low <= t < high]
-
-    @cached_property
-    def beats(self) -> list[int]:
-        low, high = self.edges
-        rows = zip(self.span.bar_ticks, self.span.bar_ticks[1:], self.span.bar_metres)
-        return [t - low for a, b, metre in rows for t in range(a, b, metre.beat_ticks) if low <= t < high]
-
-    def phrases(self) -> list[tuple[int, int, int]]:
-        """Every phrase with its first and last bar in the song."""
-        found, bar = [], self.span.first_bar
-        for i, bars in enumerate(self.section.phrases):
-            found.append((i, bar, bar + bars - 1))
-            bar += bars
-        return found
-
-    @cached_property
-    def shades(self) -> tuple[Shade, ...]:
-        harmony, (low, high) = section_harmony(self.song, self.span), self.edges
-        rows = list(zip(harmony.ticks, harmony.chords))[harmony.index_at(low) :]
-        found = []
-        for i, (tick, chord) in enumerate(rows):
-            if tick >= high:
-                break
-            start, end = max(low, tick), min(high, rows[i + 1][0] if i + 1 < len(rows) else high)
-            found.append(
-                Shade(percent(start - low, high - low), percent(end - start, high - low), chord, roman(chord, self.key))
-            )
-        return tuple(found)
 
     @cached_property
     def ladder(self) -> Ladder:
@@ -309,10 +264,9 @@ class VoicesView(PhraseView):
 
     def facts(self) -> dict[str, Any]:
         """What the recorder asks of the page: the section, the phrase in it, in bars, ticks and seconds."""
-        first = sum(self.section.phrases[: self.phrase])
         low, high = self.edges
         return {
-            "section": self.section.id, "voice": self.part, "bars": [first, min(self.section.phrases[self.phrase], self.section.bars - first)],
+            "section": self.section.id, "voice": self.part, "bars": list(self.bar_range),
             "low": low, "high": high, "length": self.span.length_ticks, "bar_s": self.span.seconds_at(self.span.bar_ticks[1]),
             "phrase_s": [self.span.seconds_at(low), self.span.seconds_at(high)], "comp": bool(self.pieces),
             "beats": self.span.bar_metres[0].bar_ticks // self.span.bar_metres[0].beat_ticks,

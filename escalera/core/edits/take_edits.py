@@ -363,14 +363,14 @@ class PolishTake:
         except ValidationError as error:
             raise EditError(_wrong(error, "polish")) from error
         if polish == Polish():
-            return relaid_takes(*_both(song, replace(take, polish=polish, polished="")))
+            return _played_as(song, replace(take, polish=polish, polished=""))
         sample: Sample = sample_from(self.sample)
         song = with_sample(song, sample, frozenset({take.content}))
-        return relaid_takes(*_both(song, replace(take, polish=polish, polished=sample.content)))
+        return _played_as(song, replace(take, polish=polish, polished=sample.content))
 
     def summary(self, song: Song) -> str:
         return f"{said_take(song, take_of(song, self.take_id)).capitalize()} polished"
 
 
-def _both(song: Song, take: Take) -> tuple[Song, Take]:
-    return with_take(song, take), take
+def _played_as(song: Song, take: Take) -> Song:
+    return relaid_takes(with_take(song, take), take)

@@ -74,6 +74,16 @@ def _moments_kept(song: Song, after: Section, before: Section) -> Section:
     return replace(after, moments=tuple(moved))
 
 
+def _with_version(song: Song, section_id: int, number: int) -> Section:
+    """A section that has a version of its words, counted from 0. EditError where it has not."""
+    section = section_of(song, section_id)
+    if not 0 <= number < len(section.lyrics):
+        raise EditError(
+            f"{section.name} has {len(section.lyrics)} versions of its words, no version {number + 1}. Choose one of them."
+        )
+    return section
+
+
 @edit("choose_lyric", "singing")
 class ChooseLyric:
     """Sing another version of a section's words."""
@@ -82,11 +92,7 @@ class ChooseLyric:
     number: int
 
     def apply(self, song: Song) -> Song:
-        section = section_of(song, self.section_id)
-        if not 0 <= self.number < len(section.lyrics):
-            raise EditError(
-                f"{section.name} has {len(section.lyrics)} versions of its words, no version {self.number + 1}. Choose one of them."
-            )
+        section = _with_version(song, self.section_id, self.number)
         return song.with_section(_moments_kept(song, replace(section, lyric=self.number), section))
 
     def summary(self, song: Song) -> str:
@@ -102,14 +108,11 @@ class RemoveLyric:
     number: int
 
     def apply(self, song: Song) -> Song:
-        section = section_of(song, self.section_id)
-        if not 0 <= self.number < len(section.lyrics):
-            raise EditError(
-                f"{section.name} has {len(section.lyrics)} versions of its words, no version {self.number + 1}. Choose one of them."
-            )
+        section = _with_version(song, self.section_id, self.number)
         lyrics = tuple(x for i, x in enumerate(section.lyrics) if i != self.number)
         at = section.lyric - (section.lyric > self.number)
-        return song.with_section(replace(section, lyrics=lyrics, lyric=max(0, min(at, len(lyrics) - 1))))
+        after = replace(section, lyrics=lyrics, lyric=max(0, min(at, len(lyrics) - 1)))
+        return song.with_section(_moments_kept(song, after, section))
 
     def summary(self, song: Song) -> str:
         return f"{section_of(song, self.section_id).name}: a version of the words taken out"
