@@ -358,13 +358,16 @@ class Studio:
         if not self.at_work(OWN_SAMPLES):
             self.jobs.start(OWN_SAMPLES, 0, 0, {}, "Making the program’s own samples")
 
-    def at_work(self, kind: str, song_id: int = 0) -> Job | None:
-        """The job of a kind (of a song, or of none) that waits to begin, else one that runs."""
+    def all_at_work(self, *kinds: str, song_id: int = 0) -> list[Job]:
+        """The jobs of these kinds (of a song, or of none) that wait to begin, then those that run. All kinds are looked at in one
+        moment, so that a job which leads to another is never missed between the two."""
         with self.database.read() as session:
-            jobs = [
-                j for j in job_store.of_song(session, song_id) if j.kind == kind and j.state in ("waiting", "running")
-            ]
-        return min(jobs, key=lambda j: j.state == "running", default=None)
+            jobs = job_store.of_song(session, song_id)
+        busy = [j for j in jobs if j.kind in kinds and j.state in ("waiting", "running")]
+        return sorted(busy, key=lambda j: j.state == "running")
+
+    def at_work(self, *kinds: str, song_id: int = 0) -> Job | None:
+        return next(iter(self.all_at_work(*kinds, song_id=song_id)), None)
 
     def last_job(self, kind: str, song_id: int = 0) -> Job | None:
         """The newest job of a kind (of a song, or of none)."""

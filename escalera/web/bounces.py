@@ -26,17 +26,19 @@ def view_of(head: Head) -> BounceView:
     return BounceView(head, request.values.get("select", ""), kept, number_of("chosen"), number_of("against"))
 
 
-def context(view: BounceView) -> dict[str, Any]:
-    standing = studio().arrivals.standing()
-    return {
-        "view": view, "song": view.song, "head": view.head, "place": "bounces", "standing": standing,
-        "arriving": studio().at_work(BRING_IN), "at_work": next((j for k in (MADE_UP, BOUNCE, STEMS) if (j := studio().at_work(k, view.head.song_id))), None),
+def context(head: Head) -> dict[str, Any]:
+    """What is at work is looked at before what it makes: what is done by then is shown, and what is not is asked after again."""
+    busy = {
+        "standing": studio().arrivals.standing(), "arriving": studio().at_work(BRING_IN),
+        "at_work": studio().at_work(MADE_UP, BOUNCE, STEMS, song_id=head.song_id),
     }  # fmt: skip
+    view = view_of(head)
+    return {"view": view, "song": view.song, "head": view.head, "place": "bounces", **busy}
 
 
 @blueprint.get("")
 def page(song_id: int) -> ResponseReturnValue:
-    return render_template("bounces/page.html", **context(view_of(studio().head(song_id))))
+    return render_template("bounces/page.html", **context(studio().head(song_id)))
 
 
 @blueprint.get("/show")
@@ -45,7 +47,7 @@ def show(song_id: int) -> ResponseReturnValue:
 
 
 def _fragments(song_id: int, said: str = "") -> str:
-    return render_template("bounces/_changed.html", **context(view_of(studio().head(song_id))), summary=said)
+    return render_template("bounces/_changed.html", **context(studio().head(song_id)), summary=said)
 
 
 add_edits(blueprint, lambda head, outcome: _fragments(head.song_id, outcome.summary if outcome else ""))

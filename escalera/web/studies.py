@@ -18,6 +18,7 @@ from escalera.errors import EscaleraError, InputError, NotFound
 from escalera.services.finished_tracks import STAND_INS
 from escalera.services.job_kinds import BRING_IN, MADE_UP_TRACK, STEMS, STUDY
 from escalera.services.stems import kit_result
+from escalera.store.job_store import Job
 from escalera.services.studies import Study, log_of
 from escalera.services.study_building import build_on, compare_with, cut_bars, own_wav
 from escalera.services.study_hearing import piece_wav
@@ -50,11 +51,15 @@ def view_of(study_id: int) -> StudyView:
     )
 
 
-def context(view: StudyView) -> dict[str, Any]:
-    busy = studio().at_work(STUDY)
+def _readings_at_work(study_id: int) -> list[Job]:
+    return [job for job in studio().all_at_work(STUDY) if job.options.get("study") == study_id]
+
+
+def context(study_id: int) -> dict[str, Any]:
+    busy = next(iter(_readings_at_work(study_id)), None)
+    view = view_of(study_id)
     return {
-        "view": view, "study": view.study, "roles": ROLES, "note_kinds": NOTE_KINDS, "states": INSTRUMENT_STATES,
-        "busy": busy if busy and busy.options.get("study") == view.study.id else None,
+        "view": view, "study": view.study, "roles": ROLES, "note_kinds": NOTE_KINDS, "states": INSTRUMENT_STATES, "busy": busy,
         "songs": [(c.id, c.title) for c in studio().shelf() if not c.trouble],
     }  # fmt: skip
 
@@ -65,11 +70,12 @@ def index() -> ResponseReturnValue:
 
 
 def _list() -> dict[str, Any]:
-    rows = [(s, stone(s.reading) if s.reading else []) for s in studio().studies.all()]
+    """What is at work is looked at before what it makes: what is done by then is shown, and what is not is asked after again."""
     standing = studio().arrivals.standing()
+    at_work = studio().at_work(STEMS, STUDY, MADE_UP_TRACK, BRING_IN)
+    rows = [(s, stone(s.reading) if s.reading else []) for s in studio().studies.all()]
     return {
-        "rows": rows, "standing": standing, "stand_ins": STAND_INS,
-        "at_work": next((j for k in (STEMS, STUDY, MADE_UP_TRACK, BRING_IN) if (j := studio().at_work(k))), None), "kit": kit_result(studio()),
+        "rows": rows, "standing": standing, "stand_ins": STAND_INS, "at_work": at_work, "kit": kit_result(studio()),
     }  # fmt: skip
 
 
@@ -80,7 +86,7 @@ def shown_list() -> ResponseReturnValue:
 
 @blueprint.get("/<int:study_id>")
 def page(study_id: int) -> ResponseReturnValue:
-    return render_template("studies/page.html", **context(view_of(study_id)))
+    return render_template("studies/page.html", **context(study_id))
 
 
 @blueprint.get("/<int:study_id>/show")
@@ -89,7 +95,7 @@ def show(study_id: int) -> ResponseReturnValue:
 
 
 def _fragments(study_id: int, said: str = "") -> str:
-    return render_template("studies/_changed.html", **context(view_of(study_id)), summary=said)
+    return render_template("studies/_changed.html", **context(study_id), summary=said)
 
 
 def _changed(study_id: int, act: Callable[[], str]) -> ResponseReturnValue:
@@ -208,8 +214,7 @@ def stop(study_id: int) -> ResponseReturnValue:
     """Call off its reading; what was read before stays."""
 
     def act() -> str:
-        job = studio().at_work(STUDY)
-        if job is not None and job.options.get("study") == study_id:
+        for job in _readings_at_work(study_id):
             studio().jobs.stop(job.id)
         return "Called off. What was read before is still there."
 

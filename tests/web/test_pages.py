@@ -14,6 +14,7 @@ from lxml import html
 
 from escalera.core.edits import EDITS
 from escalera.formats.midi_write import write_midi
+from escalera.store import job_store
 from escalera.web import create_app
 from escalera.web.terms import TERMS
 from escalera.web.texts import FOLDER, install_texts
@@ -338,3 +339,22 @@ def test_what_should_not_happen_is_said_with_an_id_that_the_log_has(client, stud
     assert answer.status_code == 500
     id = re.search(r"error ([0-9a-f]{8})", answer.get_data(as_text=True)).group(1)
     assert id in caplog.text and "ZeroDivisionError" in caplog.text
+
+
+def test_work_that_leads_to_other_work_is_never_missed_between_the_two(client, studio, monkeypatch):
+    """A file is read, and leads to stems being laid, just while the page looks what is at work: it must go on asking."""
+    first = studio.jobs.start("bring in", 0, 0, {}, "Reading")
+    look = job_store.of_song
+
+    def of_song(session, song_id):
+        found = look(session, song_id)
+        if any(job.id == first and job.state == "waiting" for job in found):
+            studio.jobs.start("stems", 0, 0, {"kit": 1, "tempo_bpm": 0.0}, "Laying")
+            studio.jobs.stop(first)
+        return found
+
+    monkeypatch.setattr(job_store, "of_song", of_song)
+    assert "bringing" in client.get("/studies/list").get_data(as_text=True)
+    assert "bringing" in client.get("/studies/list").get_data(as_text=True)
+    studio.jobs.stop(studio.at_work("stems").id)
+    assert "bringing" not in client.get("/studies/list").get_data(as_text=True)
