@@ -18,11 +18,11 @@ from escalera.errors import EscaleraError, InputError, NotFound
 from escalera.services.finished_tracks import STAND_INS
 from escalera.services.job_kinds import BRING_IN, MADE_UP_TRACK, STEMS, STUDY
 from escalera.services.stems import kit_result
-from escalera.store.job_store import Job
 from escalera.services.studies import Study, log_of
 from escalera.services.study_building import build_on, compare_with, cut_bars, own_wav
 from escalera.services.study_hearing import piece_wav
 from escalera.services.voice_alone import under_voice
+from escalera.store.job_store import Job
 from escalera.web.samples import number_of
 from escalera.web.song_view import studio
 from escalera.web.study_view import StudyView, stone
