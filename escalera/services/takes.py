@@ -11,12 +11,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from escalera.core.document.fields import specs
+from escalera.core.document.fields import FieldSpec, specs
+from escalera.core.document.limits import MAX_TAKE_NOTES
 from escalera.core.document.recordings import Sample
-from escalera.core.document.singing import Polish, Take, packed_noises, packed_notes
+from escalera.core.document.singing import NoteTuning, Polish, Take, packed_noises, packed_notes
 from escalera.core.document.song import Section, Song
 from escalera.core.edits import Edit
-from escalera.core.edits.edit import section_of
+from escalera.core.edits.edit import section_of, whole_number, within
 from escalera.core.edits.section_edits import ResizeSection
 from escalera.core.edits.take_edits import AddTake, PolishTake, take_of
 from escalera.core.palette.voice_parts import VOICE_PARTS
@@ -258,14 +259,27 @@ def sung_by_program(studio: Studio, song: Song, section: Section, part: str, see
 def polish_from(fields: Mapping[str, str]) -> Polish:
     """A polish from fields of text; what is not said is left alone. Raises InputError with value, limits and remedy."""
     values = {}
-    for name, spec in specs(Polish).items():
-        text = fields.get(name, "").strip().replace("−", "-")
-        try:
-            value = float(text) if text else 0.0
-        except ValueError as error:
-            raise InputError(f"{spec.label} “{text[:40]}” is not a number. Write one.") from error
-        values[name] = spec.parameter.checked(value)
-    return Polish(**values)
+    for name, spec in polish_amounts().items():
+        values[name] = spec.parameter.checked(_amount(spec.label, fields.get(name, "")))
+    rows = [(key.partition(".")[2], text) for key, text in fields.items() if key.startswith("note.") and text.strip()]
+    return Polish(**values, by_note=tuple(_note_tuning(number, text) for number, text in rows[:MAX_TAKE_NOTES]))
+
+
+def polish_amounts() -> dict[str, FieldSpec]:
+    """What is polished by one amount for the whole take."""
+    return {name: spec for name, spec in specs(Polish).items() if spec.low is not None}
+
+
+def _note_tuning(number: str, text: str) -> NoteTuning:
+    percent = within(_amount("Tuning of a note", text), 0, 100, "Tuning of a note", "%")
+    return NoteTuning(whole_number(number, "note", 0, MAX_TAKE_NOTES), percent / 100.0)
+
+
+def _amount(label: str, text: str) -> float:
+    try:
+        return float(text.strip().replace("−", "-").replace(",", ".") or 0.0)
+    except ValueError as error:
+        raise InputError(f"{label} “{text[:40]}” is not a number. Write one.") from error
 
 
 def polished_audio(song: Song, take: Take, polish: Polish) -> np.ndarray:
@@ -300,8 +314,9 @@ def polish_edit(studio: Studio, song: Song, take_id: int, polish: Polish) -> Edi
     if polish == Polish():
         return PolishTake(take_id, asdict(polish), {})
     audio = polished_audio(song, take, polish)
+    amounts = {name: getattr(polish, name) for name in polish_amounts()} | {"single notes": len(polish.by_note)}
     told = ", ".join(
-        f"{name.replace('_db', '').replace('_', ' ')} {value:g}" for name, value in asdict(polish).items() if value
+        f"{name.replace('_db', '').replace('_', ' ')} {value:g}" for name, value in amounts.items() if value
     )
     source = song.sample_by_content[take.content]
     id = studio.samples.add_audio(

@@ -6,6 +6,7 @@ from functools import cached_property
 
 from escalera.core.document.song import Section, Song
 from escalera.core.edits.edit import id_in
+from escalera.core.joins.as_played import played_at
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import Span, timeline
 from escalera.core.theory.chords import roman
@@ -96,7 +97,7 @@ class PhraseView(PageView):
 
     @cached_property
     def shades(self) -> tuple[Shade, ...]:
-        harmony, (low, high) = section_harmony(self.song, self.span), self.edges
+        harmony, (low, high) = section_harmony(*played_at(self.song, self.span)), self.edges
         first = harmony.index_at(low)
         rows = list(zip(harmony.ticks, harmony.chords))[first:]
         found = []

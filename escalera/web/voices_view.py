@@ -9,10 +9,11 @@ from typing import Any
 
 import numpy as np
 
-from escalera.core.document.fields import FieldSpec, specs
-from escalera.core.document.singing import WORD_MOMENTS, Lyric, Polish, Take
+from escalera.core.document.fields import FieldSpec
+from escalera.core.document.singing import WORD_MOMENTS, Lyric, Polish, Take, WordMoment
 from escalera.core.document.song import Layer
 from escalera.core.edits.edit import id_in
+from escalera.core.edits.harmony_edits import home_fifths
 from escalera.core.moves.move import is_pitched
 from escalera.core.palette.join_kinds import JOIN_KINDS
 from escalera.core.palette.voice_parts import LEAD, VOICE_PARTS
@@ -22,6 +23,7 @@ from escalera.core.voices.comp import CompPart, comp_of, cuts_of, take_number, t
 from escalera.core.voices.harmonies import voice_line
 from escalera.core.voices.melody import MelodyNote, guide_of, melody_of
 from escalera.core.voices.next_voice import NextVoice, doubles_for, next_voices, place_said
+from escalera.core.voices.polish_plan import judged_by_number
 from escalera.core.voices.take_judgement import TakeJudged, judge_take, looseness
 from escalera.core.voices.voice_stack import (
     MISSING,
@@ -46,6 +48,7 @@ from escalera.core.voices.word_places import (
 )
 from escalera.core.words.lyric_lines import LyricLine, compared_lines, counted_words, times_sung
 from escalera.services.pitch_lines import line_of
+from escalera.services.takes import polish_amounts
 from escalera.store.repository import Head
 from escalera.web.bench_drawing import Ladder, draw_ladder, percent, rungs_of, span_of_pitches
 from escalera.web.page_view import PhraseView
@@ -181,7 +184,24 @@ class VoicesView(PhraseView):
 
     def polish_fields(self) -> list[tuple[FieldSpec, float]]:
         values = self.chosen.polish if self.chosen else Polish()
-        return [(spec, getattr(values, name)) for name, spec in specs(Polish).items()]
+        return [(spec, getattr(values, name)) for name, spec in polish_amounts().items()]
+
+    def tuned_notes(self) -> list[tuple[int, str, str, str, str]]:
+        """(number, where, which, how far off, own amount in percent) of the notes of the chosen take."""
+        if self.chosen is None:
+            return []
+        own = {n.note: f"{100 * n.tune:.0f}" for n in self.chosen.polish.by_note}
+        rows = sorted(judged_by_number(self.song, self.span, self.chosen).items())
+        return [
+            (
+                i,
+                place_said(self.span, n.melody.start),
+                self.key.pitch_name(n.melody.pitch),
+                f"{n.cents:+.0f}".replace("-", "−"),
+                own.get(i, ""),
+            )
+            for i, n in rows
+        ]
 
     # the ladder -----------------------------------------------------------------------------------------------------
 
@@ -345,12 +365,17 @@ class VoicesView(PhraseView):
     def moments(self) -> list[tuple[int, str, str]]:
         """(number, what, word) of what is tied to words."""
         return [
-            (i, JOIN_KINDS[m.kind].label, moment_word(self.song, self.section, m) or "a word that is gone")
+            (i, self._moment_label(m), moment_word(self.song, self.section, m) or "a word that is gone")
             for i, m in enumerate(self.section.moments)
         ]
 
+    def _moment_label(self, moment: WordMoment) -> str:
+        if moment.chord is None:
+            return JOIN_KINDS[moment.kind].label
+        return str(moment.chord.moved(home_fifths(self.song, self.section)))
+
     def moment_kinds(self) -> list[tuple[str, str]]:
-        return [(k, JOIN_KINDS[k].label) for k in WORD_MOMENTS]
+        return [(k, JOIN_KINDS[k].label if k in JOIN_KINDS else "Another chord") for k in WORD_MOMENTS]
 
     def words(self) -> list[tuple[int, str]]:
         return list(enumerate(w.text for line in self.lines for w in line.words))

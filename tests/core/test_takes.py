@@ -7,12 +7,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from escalera.core.document.codec import from_plain, to_plain
-from escalera.core.document.singing import Polish, SungAt
+from escalera.core.document.singing import NoteTuning, Polish, SungAt
 from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged
+from escalera.core.joins.as_played import played
 from escalera.core.reading.events import layer_events
-from escalera.core.reading.section_harmony import section_harmony
+from escalera.core.reading.section_harmony import section_harmony, section_key
 from escalera.core.reading.timeline import timeline
+from escalera.core.theory.chords import parse_chord
 from escalera.core.validation.whole import validate
 from escalera.core.voices.comp import CompPart, comp_of, covered, laid_over, sung_layer, takes_of
 from escalera.core.voices.harmonies import voice_line
@@ -22,9 +24,10 @@ from escalera.core.voices.polish_plan import polished_notes
 from escalera.core.voices.sorting import sort_take
 from escalera.core.voices.take_judgement import NEAR_ENOUGH, TOO_ALIKE, TOO_FAR, judge_take, likeness
 from escalera.core.voices.voice_stack import chorus_over_verse, gaps_of, singer_range
+from escalera.core.voices.word_places import words_laid
 from escalera.errors import EditError
 from escalera.formats.project import read_project, write_project
-from tests.singing import FIRST, GUIDED, HALF, SECOND, TAKEN, C, V, a_take, pieces, states
+from tests.singing import FIRST, GUIDED, HALF, SECOND, TAKEN, TIED, C, V, a_take, pieces, states
 
 SPAN = timeline(TAKEN).span_of(V)
 
@@ -156,6 +159,8 @@ def test_polish_moves_every_note_by_its_share():
     half = polished_notes(song, SPAN, take, Polish(tune=0.5, timing=1.0))
     assert {(n.cents, round(n.later_s, 3)) for n in half} == {(-12.0, -0.04)}
     assert all(n.cents == n.later_s == 0 for n in polished_notes(song, SPAN, take, Polish(breaths_db=-12)))
+    single = polished_notes(song, SPAN, take, Polish(tune=0.5, by_note=(NoteTuning(1, 1.0), NoteTuning(2, 0.0))))
+    assert [n.cents / half[0].cents for n in single[:4]] == pytest.approx([1, 2, 0, 1], abs=0.05)
     with pytest.raises(EditError, match="was sent by Ana"):
         pinned = EDITS["set_take"](take.id, {"sent_by": "Ana"}).apply(song)
         EDITS["polish_take"](take.id, {"tune": 1}, {}).apply(pinned)
@@ -174,7 +179,7 @@ def test_what_comes_next_is_offered_until_it_is_done():
 DOINGS = [
     ("comp", dict(section_id="s", part="lead", take_id="t", low_ticks=3840, high_ticks=15360)), ("comp", dict(section_id="s", part="lead", take_id=0, low_ticks=0, high_ticks=7680)),
     ("use_as_double", dict(take_id="t", part="double right")), ("remove_take", dict(take_id="t")), ("set_take", dict(take_id="t", values={"aside": True})),
-    ("set_lyric", dict(section_id="s", text="low by the sea\ncarry me", anew=True)), ("choose_lyric", dict(section_id="s", number=0)), ("tie_moment", dict(section_id="s", word=1, what="stop")),
+    ("set_lyric", dict(section_id="s", text="low by the sea\ncarry me", anew=True)), ("choose_lyric", dict(section_id="s", number=0)), ("tie_moment", dict(section_id="s", word=1, what="stop")), ("tie_moment", dict(section_id="s", word=2, what="chord", chord="bVII", beats=3.0)),
     ("fill_nonsense", dict(section_id="s")), ("simulate_voice", dict(section_id="s", part="third above left")), ("drop_voice", dict(section_id="s", part="third above left")),
     ("want_voice", dict(section_id="s", part="oohs left")), ("take_to_line", dict(take_id="t", amount=1.0)),
     ("split_section", dict(section_id="s", after_bars=3)), ("merge_sections", dict(section_id="s")), ("duplicate_section", dict(section_id="s")), ("remove_section", dict(section_id="s")),
@@ -236,3 +241,31 @@ def test_words_and_takes_go_with_their_half_and_come_together_again():
     ]
     copy = next(s for s in EDITS["duplicate_section"](V).apply(song).sections if s.id not in (V, C))
     assert [t.id for t in takes_of(EDITS["duplicate_section"](V).apply(song), copy, "lead")] == [FIRST, SECOND]
+
+
+def test_a_chord_tied_to_a_word_sounds_there_and_moves_with_the_word_and_the_key():
+    def heard(song):
+        span = timeline(played(song)).span_of(V)
+        harmony = section_harmony(played(song), span)
+        return [(t, str(harmony.at(t))) for t in (tick(song) - 1, tick(song), tick(song) + 1919, tick(song) + 1920)]
+
+    def tick(song):
+        return words_laid(song, timeline(song).span_of(V)).word_ticks(song.section_by_id[V].moments[0].word)[0]
+
+    stood = [
+        str(section_harmony(GUIDED, timeline(GUIDED).span_of(V)).at(t)) for t in (tick(TIED) - 1, tick(TIED) + 1920)
+    ]
+    song = EDITS["tie_moment"](V, 2, "chord", beats=2, chord="bVI").apply(GUIDED)
+    sixth = str(parse_chord("bVI", song.key))
+    assert [c for _, c in heard(song)] == [stood[0], sixth, sixth, stood[1]] and sixth not in stood
+    later = EDITS["set_lyric"](V, "we went home by sea\ncarry me").apply(song)
+    assert later.section_by_id[V].moments[0].word == 4 and tick(later) > tick(song)
+    assert [c for _, c in heard(later)][1:3] == [sixth, sixth]
+    moved = EDITS["set_key"]("D minor" if song.key.is_minor else "D").apply(song)
+    assert heard(moved)[1][1] == str(parse_chord("bVI", moved.key)) != sixth
+    up = EDITS["shift_section"](V, 2).apply(song)
+    assert heard(up)[1][1] == str(parse_chord("bVI", section_key(up, up.section_by_id[V])))
+    with pytest.raises(EditError, match="No chord was named"):
+        EDITS["tie_moment"](V, 2, "chord").apply(GUIDED)
+    with pytest.raises(EditError, match="is not a chord"):
+        EDITS["tie_moment"](V, 2, "chord", chord="so what").apply(GUIDED)

@@ -11,13 +11,13 @@ from click.testing import CliRunner
 from scipy.signal import fftconvolve
 
 from escalera.cli import main
-from escalera.core.document.singing import Polish
+from escalera.core.document.singing import NoteTuning, Polish
 from escalera.core.reading.groove_reading import groove_beat
 from escalera.core.reading.timeline import timeline
 from escalera.core.voices.comp import comp_of
 from escalera.core.voices.melody import melody_of
 from escalera.core.voices.take_judgement import NEAR_ENOUGH, judge_take, likeness
-from escalera.errors import InputError, NotFound
+from escalera.errors import EscaleraError, InputError, NotFound
 from escalera.formats.bundle import read_bundle, write_bundle
 from escalera.formats.project import read_project, write_project
 from escalera.listen.sung_notes import pitch_line, sung_notes
@@ -225,10 +225,17 @@ def test_a_polished_take_is_nearer_by_its_share_and_the_take_stays(held, truth):
         power(plain, note.start_s + 0.1, note.end_s - 0.1), rel=0.02
     )
     outcome = studio.command(
-        song_id, studio.head(song_id).revision_id, {"kind": "polish_take", "take_id": str(take.id), "tune": "1"}
+        song_id,
+        studio.head(song_id).revision_id,
+        {"kind": "polish_take", "take_id": str(take.id), "tune": "1", "note.2": "40"},
     )
     after = outcome.head.song
     assert after.takes[0].content == take.content and after.takes[0].played != take.content
+    assert after.takes[0].polish == Polish(tune=1.0, by_note=(NoteTuning(2, 0.4),))
+    with pytest.raises(EscaleraError, match="Tuning of a note 140 % lies outside 0 to 100 %"):
+        studio.command(
+            song_id, outcome.head.revision_id, {"kind": "polish_take", "take_id": str(take.id), "note.2": "140"}
+        )
     assert [p.take_id for p in comp_of(after, after.section_by_id[V], "lead")] == [take.id]
     back = studio.command(song_id, outcome.head.revision_id, {"kind": "polish_take", "take_id": str(take.id)}).head.song
     assert back.takes[0] == take

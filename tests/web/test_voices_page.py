@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 from escalera.core.edits import EDITS
+from escalera.core.reading.events import PITCH, VELOCITY, layer_events
 from escalera.core.reading.timeline import timeline
 from escalera.core.voices.comp import comp_of
 from escalera.services import takes_waiting
@@ -194,7 +195,7 @@ def test_without_a_microphone_there_is_a_sentence_and_a_singer(page, server):
     page.wait_for_selector(".take-row")
 
 
-def test_a_midi_keyboard_plays_in_with_velocity_and_pedal(page, server):
+def test_a_midi_keyboard_plays_in_with_velocity_pedal_and_bend(page, server):
     studio = server[1]
     song_id = studio.add_song(QUICK, "made")
     page.add_init_script(
@@ -212,9 +213,16 @@ def test_a_midi_keyboard_plays_in_with_velocity_and_pedal(page, server):
     send = "(rows) => rows.forEach(r => window.__keys.onmidimessage({ data: r, timeStamp: performance.now() }))"
     page.evaluate(send, [[0xB0, 64, 127], [0x90, 60, 33], [0x80, 60, 0]])
     page.wait_for_timeout(700)
-    page.evaluate(send, [[0xB0, 64, 0], [0x90, 64, 121], [0x80, 64, 0]])
+    page.evaluate(send, [[0xB0, 64, 0], [0x90, 64, 121], [0x80, 64, 0], [0x90, 67, 77]])
+    page.wait_for_timeout(250)
+    page.evaluate(send, [[0xE0, 0, 68], [0xE0, 0, 120]])
+    page.wait_for_timeout(250)
+    page.evaluate(send, [[0x80, 67, 0], [0xE0, 0, 64]])
     page.keyboard.press("Escape")
     until(lambda: len(studio.head(song_id).song.patterns) > before)
-    rows = studio.head(song_id).song.patterns[-1].pattern.to_list()
-    played = {r[5]: r for r in rows}
+    song = studio.head(song_id).song
+    played = {r[5]: r for r in song.patterns[-1].pattern.to_list()}
     assert {33, 121} <= set(played) and played[33][1] > 4 * played[121][1], "the pedal held it"
+    heard = layer_events(song, timeline(song).span_of(V), song.layer_by_id[guide]).table
+    bent = [int(row[PITCH]) for row in heard if row[VELOCITY] == 77]
+    assert bent == [67, 69], "a bend is kept as the notes it reaches"

@@ -195,6 +195,14 @@ def rotated(progression: Progression, ticks: int) -> Progression:
     return Progression(tuple(moved), length)
 
 
+def with_chord_over(progression: Progression, low: int, high: int, chord: Chord) -> Progression:
+    """A progression with another chord over [low, high), after which what stood there goes on."""
+    sounding = [c for t, c in progression.changes if t <= high][-1]
+    kept = [row for row in progression.changes if not low <= row[0] <= high]
+    after = [(high, sounding)] if high < progression.length_ticks else []
+    return Progression(tuple(sorted([*kept, (low, chord), *after], key=lambda row: row[0])), progression.length_ticks)
+
+
 def between_ticks(progression: Progression, low: int, high: int, length_ticks: int) -> Progression:
     """What is heard between two ticks of a section of `length_ticks` that the loop runs over, written out."""
     rows = unrolled(progression, length_ticks)

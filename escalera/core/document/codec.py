@@ -28,7 +28,7 @@ PARTS = (
     Target, Turn, Build, JoinDevice, document.Progression, document.Variation, document.Placement, document.Swing, document.Groove, document.Section,
     document.Parked, document.Layer, document.NamedPattern, document.EnergyScale, Song, devices.Device, devices.StackPart, devices.Bus,
     devices.Print, devices.Treatment, devices.Throw, devices.Curve, Voicing, singing.Take, singing.Polish,
-    singing.Lyric, singing.WordMoment,
+    singing.Lyric, singing.WordMoment, singing.NoteTuning,
 )  # fmt: skip
 for _part in PARTS:
     setattr(_part, "__pydantic_config__", ConfigDict(extra="forbid", allow_inf_nan=False))  # noqa: B010

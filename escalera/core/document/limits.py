@@ -34,6 +34,7 @@ MAX_ACCEPTED = 400
 MAX_SEND_DB = 6.0
 MAX_LANE = 120  # characters of a parameter's path
 MAX_SAMPLE_S = 3600.0  # a recording longer than that is refused
+MAX_TAKE_NOTES = 1000  # of a take
 MAX_PACKED = 16_000  # characters of packed levels or onsets
 MAX_BEATS = 4000
 MAX_CLIPS = 240  # of a layer; a note says which by its number

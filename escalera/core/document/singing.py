@@ -14,15 +14,25 @@ from typing import Annotated
 import numpy as np
 
 from escalera.core.document.fields import AsMapping, choice, number, part, text
-from escalera.core.document.limits import MAX_LYRIC, MAX_NAME, MAX_PACKED, MAX_REASON, MAX_SAMPLE_S, MAX_TICK
+from escalera.core.document.limits import (
+    MAX_LYRIC,
+    MAX_NAME,
+    MAX_PACKED,
+    MAX_REASON,
+    MAX_SAMPLE_S,
+    MAX_TAKE_NOTES,
+    MAX_TICK,
+)
 from escalera.core.hashing import HashedOnce
 from escalera.core.palette.parameters import Settings
 from escalera.core.palette.voice_parts import LEAD, VOICE_PARTS
+from escalera.core.theory.chords import Chord
 
 ROW = np.dtype([("start", "<f4"), ("end", "<f4"), ("pitch", "<f4")])
 HISSES, BREATHS = "hiss", "breath"
 NOISE = np.dtype([("start", "<f4"), ("end", "<f4"), ("kind", "u1")])
-WORD_MOMENTS = ("stop", "beat-out", "gap", "breath", "impact", "crash", "echo-throw", "sweep-down")
+CHORD = "chord"
+WORD_MOMENTS = ("stop", "beat-out", "gap", "breath", "impact", "crash", "echo-throw", "sweep-down", CHORD)
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,6 +46,15 @@ class SungAt(HashedOnce):
 
 
 @dataclass(frozen=True, slots=True)
+class NoteTuning(HashedOnce):
+    """How far a single note of a take is tuned, whatever goes for the others; notes are counted from 0."""
+
+    __hash__ = HashedOnce.__hash__
+    note: Annotated[int, number("Note", 0, MAX_TAKE_NOTES)]
+    tune: Annotated[float, number("Tuning", 0, 1, help="share of what it lies off")] = 0.0
+
+
+@dataclass(frozen=True, slots=True)
 class Polish(HashedOnce):
     """What is done to a take before it is played: shares and decibels; all 0 is the take as it was sung."""
 
@@ -45,6 +64,11 @@ class Polish(HashedOnce):
     sibilance_db: Annotated[float, number("Sibilance", -24, 0, "dB")] = 0.0
     breaths_db: Annotated[float, number("Breaths", -60, 0, "dB", help="-60 cuts them")] = 0.0
     rides: Annotated[float, number("Level rides", 0, 1, help="share of what notes differ in loudness")] = 0.0
+    by_note: Annotated[tuple[NoteTuning, ...], part("Single notes", MAX_TAKE_NOTES)] = ()
+
+    def tune_of(self, note: int) -> float:
+        """The share by which a note is tuned."""
+        return next((n.tune for n in self.by_note if n.note == note), self.tune)
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +160,7 @@ class Lyric(HashedOnce):
 
 @dataclass(frozen=True, slots=True)
 class WordMoment(HashedOnce):
-    """Something that happens on a word and moves with it: a device as at joins, on the word that is counted from 0."""
+    """Something that happens on a word and moves with it: a device as at joins, or another chord, on the word that is counted from 0."""
 
     __hash__ = HashedOnce.__hash__
     word: Annotated[int, number("Word", 0, 20_000)]
@@ -144,3 +168,4 @@ class WordMoment(HashedOnce):
     beats: Annotated[float, number("Length", 0.25, 64, "beats")] = 1.0
     layer_id: Annotated[int, number("Layer", 0, scale="id", help="that plays it; 0 is none")] = 0
     settings: Annotated[Settings, AsMapping(), part("Parameters of the device")] = ()
+    chord: Annotated[Chord | None, part("Chord", help="in the song’s own key; of the kind chord only")] = None

@@ -37,9 +37,18 @@ def in_chords(progression: Progression, change: Callable[[Chord], Chord]) -> Pro
 
 
 def each_progression(song: Song, change: Callable[[Progression], Progression]) -> Song:
-    """The song with every progression, its own and its sections', passed through a function."""
-    song = each_body(song, lambda s: replace(s, progression=change(s.progression)) if s.progression else s)
+    """The song with every progression, its own and its sections', and every chord on a word passed through a function."""
+    song = each_body(song, lambda s: _body_through(s, change))
     return replace(song, progression=change(song.progression) if song.progression else None)
+
+
+def _body_through(section: Section, change: Callable[[Progression], Progression]) -> Section:
+    progression = change(section.progression) if section.progression else None
+    moments = tuple(
+        replace(m, chord=change(Progression(((0, m.chord),), 1)).changes[0][1]) if m.chord else m
+        for m in section.moments
+    )
+    return section if not progression and not moments else replace(section, progression=progression, moments=moments)
 
 
 def metre_of(song: Song, section: Section | None) -> Metre:
@@ -47,7 +56,7 @@ def metre_of(song: Song, section: Section | None) -> Metre:
     return section_metres(section, song.metre)[0] if section else song.metre
 
 
-def _home_fifths(song: Song, section: Section | None) -> int:
+def home_fifths(song: Song, section: Section | None) -> int:
     """How far a section's chords sound from where they are stored, on the line of fifths."""
     return section_key(song, section).tonic_fifths - song.key.tonic_fifths if section else 0
 
@@ -56,14 +65,14 @@ def read_chords(song: Song, text: str, section: Section | None) -> Progression |
     """Chords as typed: in the key that sounds there. Raises EditError that points at the first wrong one."""
     key = section_key(song, section) if section else song.key
     progression = parse_chordline(text, key, metre_of(song, section), section.bars if section else 0)
-    moved = _home_fifths(song, section)
+    moved = home_fifths(song, section)
     return in_chords(progression, lambda c: c.moved(-moved)) if progression and moved else progression
 
 
 def sounding_chords(song: Song, section: Section | None) -> Progression | None:
     """The loop of a section (its own or the song's), or of the song, as it sounds there."""
     progression = progression_of(song, section) if section else song.progression
-    moved = _home_fifths(song, section)
+    moved = home_fifths(song, section)
     return in_chords(progression, lambda c: c.moved(moved)) if progression and moved else progression
 
 
@@ -320,7 +329,7 @@ def _led_into(song: Song, index: int, by: int, approach: str) -> Song:
         raise EditError("The two keys share no chord. Choose the step up, or the dominant.")
     edges = section_bar_ticks(before, song.metre)
     written = between_ticks(_some(song, before), 0, edges[-1], edges[-1])
-    low, moved = edges[-2], _home_fifths(song, before)
+    low, moved = edges[-2], home_fifths(song, before)
     step = (edges[-1] - low) // len(chords)
     rows = tuple(row for row in written.changes if row[0] < low) + tuple(
         (low + i * step, c.moved(-moved)) for i, c in enumerate(chords)

@@ -7,11 +7,14 @@ from dataclasses import replace
 from escalera.cleaning import clean_text
 from escalera.core.document.limits import MAX_LYRIC, MAX_LYRICS, MAX_MOMENTS, MAX_NAME, MAX_OWN_WORDS
 from escalera.core.document.names import clean_name
-from escalera.core.document.singing import WORD_MOMENTS, Lyric, WordMoment
+from escalera.core.document.singing import CHORD, WORD_MOMENTS, Lyric, WordMoment
 from escalera.core.document.song import Section, Song
 from escalera.core.edits.edit import edit, one_of, section_of, whole_number, within
+from escalera.core.edits.harmony_edits import home_fifths
 from escalera.core.palette.join_kinds import JOIN_KINDS
+from escalera.core.reading.section_harmony import section_key
 from escalera.core.reading.timeline import timeline
+from escalera.core.theory.chords import Chord, parse_chord
 from escalera.core.voices.melody import melody_of, sung_lines
 from escalera.core.voices.word_places import lines_of, moment_word
 from escalera.core.words.lyric_lines import NONSENSE, WORD
@@ -198,13 +201,14 @@ class SetLanguage:
 
 @edit("tie_moment", "singing")
 class TieMoment:
-    """Let something happen on a word: a stop, a gap, a hit, an echo; it moves with the word."""
+    """Let something happen on a word: a stop, a gap, a hit, an echo, another chord; it moves with the word."""
 
     section_id: int
     word: int
     what: str
     beats: float = 1.0
     layer_id: int = 0
+    chord: str = ""
 
     def apply(self, song: Song) -> Song:
         section = section_of(song, self.section_id)
@@ -215,38 +219,47 @@ class TieMoment:
             raise EditError(f"{section.name} has {len(words)} words, no word {self.word + 1}. Choose one of them.")
         if len(section.moments) >= MAX_MOMENTS:
             raise EditError(f"{section.name} has {MAX_MOMENTS} moments tied to words, and no more fit. Take one away.")
-        song, layer_id = _layer_of_moment(song, kind, self.layer_id)
-        section = song.section_by_id[section.id]
-        moment = WordMoment(self.word, kind, beats, layer_id)
+        if kind == CHORD:
+            moment = WordMoment(self.word, kind, beats, chord=_stored_chord(song, section, self.chord))
+        else:
+            moment = WordMoment(self.word, kind, beats, _layer_of_moment(song, kind, self.layer_id))
         rest = tuple(m for m in section.moments if (m.word, m.kind) != (self.word, kind))
         return song.with_section(replace(section, moments=(*rest, moment)))
 
     def summary(self, song: Song) -> str:
         section = section_of(song, self.section_id)
         word = moment_word(song, section, WordMoment(self.word, self.what))
-        return f"{section.name}: {JOIN_KINDS[self.what].label.lower()} on “{word}”"
+        what = f"chord {shown(self.chord)}" if self.what == CHORD else JOIN_KINDS[self.what].label.lower()
+        return f"{section.name}: {what} on “{word}”"
 
 
-def _layer_of_moment(song: Song, kind: str, layer_id: int) -> tuple[Song, int]:
+def _stored_chord(song: Song, section: Section, text: str) -> Chord:
+    """A chord as typed, in the key that sounds in the section, moved to the song's own key. Raises ChordError."""
+    if not text.strip():
+        raise EditError("No chord was named for the word. Write one, for example Am7, or a degree, for example bVII.")
+    return parse_chord(text, section_key(song, section)).moved(-home_fifths(song, section))
+
+
+def _layer_of_moment(song: Song, kind: str, layer_id: int) -> int:
     """The layer that plays a moment: one of those whose sound it takes, or for an echo the voice that sings."""
     told = JOIN_KINDS[kind]
     if layer_id in song.layer_by_id:
-        return song, layer_id
+        return layer_id
     if told.sounds:
         found = next((x for x in song.layers if x.sound_key in told.sounds), None)
         if found is None:
             raise EditError(
                 f"No layer plays {told.label.lower()}. Add one with such a sound on the page of joins, or choose another moment."
             )
-        return song, found.id
+        return found.id
     if told.plays:
         voices = [x for x in song.layers if x.family == "voices"] or [x for x in song.layers if x.family in told.plays]
         if not voices:
             raise EditError(
                 f"Nothing sings that could be given {told.label.lower()}. Record a take, or write a guide, first."
             )
-        return song, max(voices, key=lambda x: bool(x.clips)).id
-    return song, 0
+        return max(voices, key=lambda x: bool(x.clips)).id
+    return 0
 
 
 @edit("untie_moment", "singing")

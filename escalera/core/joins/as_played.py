@@ -6,12 +6,14 @@ Whoever renders, measures, judges or exports asks for it; whoever edits never do
 from __future__ import annotations
 
 from escalera.core.document.carriers import JoinDevice
-from escalera.core.document.song import Song
+from escalera.core.document.chord_text import unrolled, with_chord_over
+from escalera.core.document.song import Progression, Song
 from escalera.core.joins.actions import ACTS, silences
 from escalera.core.joins.builds import lay_build
 from escalera.core.joins.workings import Join, Workings
+from escalera.core.reading.section_harmony import progression_of, tonic_chord
 from escalera.core.reading.timeline import Span, timeline
-from escalera.core.voices.word_places import moments_played
+from escalera.core.voices.word_places import chords_on_words, moments_played
 
 IDS_A_JOIN = 4096
 LAST = ("mute-pattern", "stop", "beat-out", "breath", "gap")  # what takes away comes after what brings
@@ -38,6 +40,7 @@ def _played(song: Song) -> Song:
     for index in range(len(song.sections)):
         lay_join(work, index)
         lay_moments(work, index)
+        lay_chords(work, index)
     return work.song_made()
 
 
@@ -50,6 +53,19 @@ def lay_moments(work: Workings, index: int) -> None:
         low, high = extent_of(work, join, device)
         if low < high and (device.layer_id in work.song.layer_by_id or not device.layer_id):
             ACTS[device.kind](work, join, device, low, high)
+
+
+def lay_chords(work: Workings, index: int) -> None:
+    """Chords that are tied to words of a section, over the ones that stand there."""
+    span = work.join(index).right
+    found = chords_on_words(work.song, span)
+    if not found:
+        return
+    loop = progression_of(work.song, span.section) or Progression(((0, tonic_chord(work.song.key)),), span.length_ticks)
+    written = Progression(tuple(unrolled(loop, span.length_ticks)), span.length_ticks)
+    for low, high, chord in found:
+        written = with_chord_over(written, low, high, chord)
+    work.progressions[span.section.id] = written
 
 
 def lay_join(work: Workings, index: int) -> None:

@@ -14,7 +14,7 @@ import numpy as np
 from escalera.core.document.devices import Curve, Point, Throw
 from escalera.core.document.lanes import lane_parameter, lane_value, layer_value
 from escalera.core.document.shaping import layer_in
-from escalera.core.document.song import Ids, Layer, NamedPattern, Placement, Section, Song, Variation
+from escalera.core.document.song import Ids, Layer, NamedPattern, Placement, Progression, Section, Song, Variation
 from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, layer_events
 from escalera.core.reading.placements import clip, ordered
 from escalera.core.reading.timeline import Span, tempo_points, timeline
@@ -54,6 +54,7 @@ class Workings:
         self.curves: dict[int, dict[str, Curve]] = {}
         self.throws: dict[int, list[Throw]] = {}
         self.playing: set[int] = set()
+        self.progressions: dict[int, Progression] = {}
 
     def join(self, index: int) -> Join:
         spans = self.line.spans
@@ -256,6 +257,8 @@ class Workings:
         if section.id in self.curves:
             mine = self.curves[section.id]
             changed["curves"] = (*(c for c in section.curves if c.lane not in mine), *mine.values())
+        if section.id in self.progressions:
+            changed["progression"] = self.progressions[section.id]
         if section.id in self.throws:
             changed["throws"] = tuple(self.throws[section.id])
         points = self.line.span_of(section.id).tempo_points

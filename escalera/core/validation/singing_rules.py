@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from escalera.core.document.singing import CHORD
 from escalera.core.document.song import Song
 from escalera.errors import shown
 
@@ -21,6 +22,11 @@ def singing(song: Song, need: Need) -> None:
             )
         need(not take.high_ticks or take.low_ticks < take.high_ticks, f"take {number} ends before it begins")
     for section in song.bodies:
+        for number, moment in enumerate(section.moments, 1):
+            need(
+                (moment.kind == CHORD) == (moment.chord is not None),
+                f"moment {number} of “{shown(section.name)}” has a chord without being one, or is one without it",
+            )
         need(
             section.lyric < max(1, len(section.lyrics)),
             f"“{shown(section.name)}” sings version {section.lyric + 1} of its words and has {len(section.lyrics)}",

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from itertools import zip_longest
 
 from escalera.core.document.carriers import JoinDevice
-from escalera.core.document.singing import Lyric, WordMoment
+from escalera.core.document.singing import CHORD, Lyric, WordMoment
 from escalera.core.document.song import Section, Song
 from escalera.core.reading.timeline import Span
+from escalera.core.theory.chords import Chord
 from escalera.core.voices.melody import MelodyNote, melody_of, sung_lines
 from escalera.core.words.lyric_lines import WORD, LyricLine, read_lyric
 
@@ -223,17 +224,30 @@ def weight_at(span: Span, tick: int) -> int:
 
 def moments_played(song: Song, span: Span) -> tuple[JoinDevice, ...]:
     """What is tied to a section's words, as devices at the ticks where the words are sung; a word on no note plays nothing."""
-    section = span.section
-    if not section.moments:
-        return ()
-    laid = words_laid(song, span)
-    found = []
-    for i, moment in enumerate(section.moments):
-        ticks = laid.word_ticks(moment.word)
+    return tuple(
+        JoinDevice(-MOMENT_IDS - i, moment.kind, tick, length, moment.layer_id, moment.settings)
+        for i, moment, tick, length in _sung_moments(song, span)
+        if moment.kind != CHORD
+    )
+
+
+def chords_on_words(song: Song, span: Span) -> tuple[tuple[int, int, Chord], ...]:
+    """(first tick, tick after the last, chord in the song's own key) of chords that are tied to a section's words."""
+    return tuple(
+        (tick, min(tick + length, span.length_ticks), moment.chord)
+        for _, moment, tick, length in _sung_moments(song, span)
+        if moment.chord is not None
+    )
+
+
+def _sung_moments(song: Song, span: Span) -> Iterator[tuple[int, WordMoment, int, int]]:
+    """Number, moment, first tick and length in ticks of what is tied to words that are sung."""
+    laid = words_laid(song, span) if span.section.moments else None
+    for i, moment in enumerate(span.section.moments):
+        ticks = laid.word_ticks(moment.word) if laid else None
         if ticks is not None:
-            length = max(1, round(moment.beats * span.bar_metres[span.bar_of(ticks[0])].beat_ticks))
-            found.append(JoinDevice(-MOMENT_IDS - i, moment.kind, ticks[0], length, moment.layer_id, moment.settings))
-    return tuple(found)
+            beat_ticks = span.bar_metres[span.bar_of(ticks[0])].beat_ticks
+            yield i, moment, ticks[0], max(1, round(moment.beats * beat_ticks))
 
 
 def moment_word(song: Song, section: Section, moment: WordMoment) -> str:
