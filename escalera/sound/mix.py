@@ -98,11 +98,16 @@ class Renderer:
         song, span = played_at(song, span)
         plan = self.plan(song, span)
         if layers is not None or not wet:
-            parts = [p if wet else _dry(p) for p in plan.parts if layers is None or p.layer_id in layers]
-            families = {p.family for p in parts}
-            buses = {f: chain for f, chain in plan.buses.items() if f in families}
-            plan = finish(song, span, parts, buses, plan.dynamic & families, plan.master, AHEAD_SAMPLES)
+            plan = _some(song, span, plan, layers, wet)
         return self.cache.get_or_make(plan.key, lambda: self._helped(plan), keep=layers is None and wet, whole=True)
+
+    def dry_once(self, song: Song, span: Span) -> SectionMix:
+        """A section's mix without its shared spaces, for a figure: it is not kept."""
+        return self._mix(_some(song, span, self.plan(song, span), None, wet=False))
+
+    def mix_once(self, plan: Plan) -> SectionMix:
+        """What a plan sounds like, for a figure: it is not kept."""
+        return self._mix(plan)
 
     def _helped(self, plan: Plan) -> SectionMix:
         return (self.help.take(plan) if self.help else None) or self._mix(plan)
@@ -295,7 +300,15 @@ def _add(out: Samples, source: Samples, to: int, at: int, count: int) -> None:
     )
 
 
-def _dry(part: Part) -> Part:
+def _some(song: Song, span: Span, plan: Plan, layers: frozenset[int] | None, wet: bool) -> Plan:
+    """The plan of some layers of a section, or of all without the shared spaces."""
+    parts = [p if wet else dry_part(p) for p in plan.parts if layers is None or p.layer_id in layers]
+    families = {p.family for p in parts}
+    buses = {f: chain for f, chain in plan.buses.items() if f in families}
+    return finish(song, span, parts, buses, plan.dynamic & families, plan.master, AHEAD_SAMPLES)
+
+
+def dry_part(part: Part) -> Part:
     gains = replace(part.gains, sends=(0.0,) * len(part.gains.sends))
     return replace(part, gains=gains, throws=(), moving=tuple(m for m in part.moving if m.slot not in SEND_PATHS))
 

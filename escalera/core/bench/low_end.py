@@ -184,13 +184,13 @@ def _dips(song: Song, span: Span, layer: Layer, edges_s: Floats) -> Floats:
     triggers = _triggers(song, span, layer)
     release_s = layer.duck_release_beats * span.seconds_at(span.bar_metres[0].beat_ticks)
     key = (edges_s.tobytes(), triggers.tobytes(), layer.duck_db, release_s)
-    return _kept_dips.get_or_make(key, lambda: _ducked(edges_s, triggers, layer.duck_db, release_s))
+    return _kept_dips.get_or_make(key, lambda: ducked_power(edges_s, triggers, layer.duck_db, release_s))
 
 
 _kept_dips: Results[Floats] = Results(256)
 
 
-def _ducked(edges_s: Floats, triggers_s: Floats, duck_db: float, release_s: float) -> Floats:
+def ducked_power(edges_s: Floats, triggers_s: Floats, duck_db: float, release_s: float) -> Floats:
     """Mean power gain in every step: down to the depth at a trigger, back along a raised cosine, as the renderer does."""
     if not len(triggers_s):
         return np.ones(len(edges_s) - 1)
