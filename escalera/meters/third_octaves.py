@@ -10,7 +10,9 @@ from numpy.typing import NDArray
 from escalera.core.balance.thirds import THIRD_EDGES_HZ, Levels
 
 FRAME = 4096  # samples of a slot, about 93 ms
-TAPERED = 0.5  # of every frame; frames lie side by side, so that whatever falls into a taper counts less in every layer alike
+TAPERED = (
+    0.5  # of every frame; frames lie side by side, so that whatever falls into a taper counts less in every layer alike
+)
 Audio = NDArray[np.float32]
 
 

@@ -9,9 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.balance.low_meeting import low_meeting
-from escalera.core.balance.section_heard import LayerHeard, Loud, SectionHeard
-from escalera.core.balance.thirds import TINY, Levels, decibels, silence, summed
+from escalera.core.balance.section_heard import HeardSection, LayerHeard, Loud
+from escalera.core.balance.thirds import TINY, Levels, silence, summed
 from escalera.core.document.song import Song
+from escalera.core.energy.terms import decibels
 from escalera.core.joins import played_at
 from escalera.core.reading.timeline import Span, timeline
 from escalera.meters.loudness import k_energy, loudness, lufs, true_peak_dbtp
@@ -26,7 +27,7 @@ HEARD_VERSION = 1
 Samples = NDArray[np.float32]
 
 
-def section_heard(rendering: Rendering, song: Song, section_id: int) -> SectionHeard:
+def section_heard(rendering: Rendering, song: Song, section_id: int) -> HeardSection:
     """All figures of a section. What is not rendered yet is rendered; what was heard before is found at once."""
     line = timeline(song)
     span = line.span_of(section_id)
@@ -41,19 +42,24 @@ def heard_key(rendering: Rendering, song: Song, index: int) -> str:
     line = timeline(song)
     plan = rendering.renderer.plan(song, line.spans[index])
     chunk = rendering.renderer.chunk_keys(song, line)[index]
-    return content_key("heard", HEARD_VERSION, chunk, plan.key, [p.layer_id for p in plan.parts], line.spans[index].grid)
+    return content_key(
+        "heard", HEARD_VERSION, chunk, plan.key, [p.layer_id for p in plan.parts], line.spans[index].grid
+    )
 
 
-def _named(song: Song, span: Span, found: SectionHeard) -> SectionHeard:
+def _named(song: Song, span: Span, found: HeardSection) -> HeardSection:
     """Names are no part of what is heard."""
     name = span.section.name
-    layers = tuple(replace(x, name=song.layer_by_id[x.id].name) if song.layer_by_id[x.id].name != x.name else x for x in found.layers)
+    layers = tuple(
+        replace(x, name=song.layer_by_id[x.id].name) if song.layer_by_id[x.id].name != x.name else x
+        for x in found.layers
+    )
     if (found.section_id, found.name) == (span.section.id, name) and layers == found.layers:
         return found
     return replace(found, section_id=span.section.id, name=name, layers=layers)
 
 
-def _heard(rendering: Rendering, song: Song, span: Span, index: int) -> SectionHeard:
+def _heard(rendering: Rendering, song: Song, span: Span, index: int) -> HeardSection:
     renderer, line = rendering.renderer, timeline(song)
     low, high = line.samples(RATE_HZ)[index : index + 2]
     with ThreadPoolExecutor(2) as pool:
@@ -61,18 +67,33 @@ def _heard(rendering: Rendering, song: Song, span: Span, index: int) -> SectionH
         loud, total = _whole(rendering, song, index, low, high)
         rows = parts.result()
     slots, slot_s = slots_of(samples_of(span)), FRAME / RATE_HZ
-    layers = tuple(_layer(song, span, i, [r for r in rows if r.layer_id == i], slots, slot_s) for i in dict.fromkeys(r.layer_id for r in rows))
-    lows = {i: sum(r.low for r in rows if r.layer_id == i) for i in dict.fromkeys(r.layer_id for r in rows)}
+    layers = tuple(
+        _layer(song, span, i, [r for r in rows if r.layer_id == i], slots, slot_s)
+        for i in dict.fromkeys(r.layer_id for r in rows)
+    )
+    lows = {
+        i: np.sum([r.low for r in rows if r.layer_id == i], axis=0) for i in dict.fromkeys(r.layer_id for r in rows)
+    }
     there, where = played_at(song, span)
     spaces = spaces_heard(renderer, song, span) if rows else silence(slots, slot_s)
-    return SectionHeard(span.section.id, span.section.name, layers, spaces, total, loud, low_meeting(there, where, lows, RATE_HZ / LOW_EVERY))
+    return HeardSection(
+        span.section.id,
+        span.section.name,
+        layers,
+        spaces,
+        total,
+        loud,
+        low_meeting(there, where, lows, RATE_HZ / LOW_EVERY),
+    )
 
 
 def _layer(song: Song, span: Span, layer_id: int, rows: list[PartHeard], slots: int, slot_s: float) -> LayerHeard:
     layer = song.layer_by_id[layer_id]
     sends = sum(10.0 ** (level / 10.0) for _, level in layer.sends if level > -59.0)
     wet = float(decibels(sends)) if sends > TINY else None
-    return LayerHeard(layer_id, layer.name, layer.family, summed([r.levels for r in rows], slots, slot_s), wet, layer.pan)
+    return LayerHeard(
+        layer_id, layer.name, layer.family, summed([r.levels for r in rows], slots, slot_s), wet, layer.pan
+    )
 
 
 def _whole(rendering: Rendering, song: Song, index: int, low: int, high: int) -> tuple[Loud, Levels]:

@@ -48,12 +48,11 @@ def parts_heard(renderer: Renderer, song: Song, span: Span) -> list[PartHeard]:
 
 
 def samples_of(span: Span) -> int:
+    """How many samples a section's own bars last."""
     return round(span.length_seconds * RATE_HZ)
 
 
-def _heard(
-    renderer: Renderer, song: Song, span: Span, plan: Plan, part: Part, length: int, gain: float
-) -> PartHeard:
+def _heard(renderer: Renderer, song: Song, span: Span, plan: Plan, part: Part, length: int, gain: float) -> PartHeard:
     """Layers that only stand at a level and a place are read once at full level, whatever those are; others as they come."""
     bus = plan.buses.get(part.family)
     plain = not part.moving and not plan.master.devices and (bus is None or not (bus.devices or bus.moving))

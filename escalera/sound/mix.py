@@ -309,6 +309,7 @@ def _some(song: Song, span: Span, plan: Plan, layers: frozenset[int] | None, wet
 
 
 def dry_part(part: Part) -> Part:
+    """A part that is sent into no space."""
     gains = replace(part.gains, sends=(0.0,) * len(part.gains.sends))
     return replace(part, gains=gains, throws=(), moving=tuple(m for m in part.moving if m.slot not in SEND_PATHS))
 

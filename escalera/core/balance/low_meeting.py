@@ -6,9 +6,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.balance.section_heard import LowMeeting
-from escalera.core.balance.thirds import Floats, decibels
+from escalera.core.balance.thirds import Floats
 from escalera.core.bench.low_end import BELOW_LOUDEST_DB, QUIETEST_DB, STEP_TICKS
 from escalera.core.document.song import Layer, Song
+from escalera.core.energy.terms import decibels
 from escalera.core.reading.timeline import Span
 
 Low = dict[int, NDArray[np.float32]]
@@ -30,7 +31,13 @@ def low_meeting(song: Song, span: Span, low: Low, rate_hz: float) -> LowMeeting:
     kick, bass = _loudest(song, ids, powers, True), _loudest(song, ids, powers, False)
     together = meeting_db(low[kick], low[bass], edges) if kick and bass else None
     return LowMeeting(
-        tuple(ticks.tolist()), owners, tuple(np.round(levels.max(axis=0), 2).tolist()), together, kick, bass, _varies(ids, levels, bass, least)
+        tuple(ticks.tolist()),
+        owners,
+        tuple(np.round(levels.max(axis=0), 2).tolist()),
+        together,
+        kick,
+        bass,
+        _varies(ids, levels, bass, least),
     )
 
 
@@ -42,7 +49,11 @@ def _by_step(audio: NDArray[np.float32], edges: NDArray[np.int64]) -> Floats:
 
 def _loudest(song: Song, ids: list[int], powers: Floats, kick: bool) -> int:
     """The layer that brings most of its kind: kicks, or what else lives in the low end; 0 where there is none."""
-    mine = [k for k, i in enumerate(ids) if _is_kick(song.layer_by_id[i]) == kick and (kick or _is_bass(song.layer_by_id[i]))]
+    mine = [
+        k
+        for k, i in enumerate(ids)
+        if _is_kick(song.layer_by_id[i]) == kick and (kick or _is_bass(song.layer_by_id[i]))
+    ]
     return ids[max(mine, key=lambda k: powers[k].sum())] if mine else 0
 
 
@@ -55,7 +66,7 @@ def _is_bass(layer: Layer) -> bool:
 
 
 def meeting_db(one: NDArray[np.float32], other: NDArray[np.float32], edges: NDArray[np.int64]) -> float | None:
-    """Level of two sounds together over the sum of their powers, dB, where both are there: +3 where they move alike, far below 0 where they
+    """Level of two sounds, (2, n), together over the sum of their powers, dB, where both are there: +3 where they move alike, far below 0 where they
     cancel; None where they never meet."""
     a, b, both = (_by_step(x, edges) for x in (one, other, one + other))
     loud = 10.0 ** (QUIETEST_DB / 10.0)

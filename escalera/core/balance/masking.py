@@ -14,7 +14,8 @@ from functools import cached_property
 
 import numpy as np
 
-from escalera.core.balance.thirds import SILENT, THIRDS_HZ, TINY, Floats, Levels, decibels
+from escalera.core.balance.thirds import SILENT, THIRDS_HZ, TINY, Floats, Levels
+from escalera.core.energy.terms import decibels
 
 AUDIBLE_DB = 15.0
 LOUDNESS_POWER = 0.23
@@ -97,7 +98,7 @@ class Hearing:
     def _heard(self, number: int, without: int | None = None) -> Floats:
         """Audible share by slot and band, of the better ear."""
         own = self._excited[number]
-        taken = self._excited[without] if without is not None else (0.0, 0.0)
+        taken = self._excited[without] if without is not None else (np.zeros(1), np.zeros(1))
         left, right = (
             audible(mine, np.maximum(whole - mine - gone, 0.0)) for whole, mine, gone in zip(self._all, own, taken)
         )

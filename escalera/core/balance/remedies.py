@@ -13,8 +13,8 @@ from typing import NamedTuple
 import numpy as np
 
 from escalera.core.balance.masking import Hiding
-from escalera.core.balance.section_heard import SectionHeard, floor_name
-from escalera.core.balance.thirds import OCTAVE, THIRDS_HZ, Floats, Levels, decibels
+from escalera.core.balance.section_heard import HeardSection, floor_name
+from escalera.core.balance.thirds import OCTAVE, THIRDS_HZ, Floats, Levels
 from escalera.core.bench.low_end import ducked_power
 from escalera.core.document.lanes import layer_parameter
 from escalera.core.document.limits import MAX_CHAIN
@@ -24,6 +24,7 @@ from escalera.core.edits.curve_edits import Treat
 from escalera.core.edits.edit import Edit, layer_of, section_of
 from escalera.core.edits.sound_edits import AddEffect, SetDuckBy, SetValue
 from escalera.core.energy.chain import equaliser_power
+from escalera.core.energy.terms import decibels
 from escalera.core.moves.move import KINDS, Move, apply_move
 from escalera.core.palette.effects import EFFECT_BY_KEY
 from escalera.core.palette.parameters import setting, with_setting
@@ -49,7 +50,7 @@ class Pair:
     song: Song
     section: Section
     span: Span
-    heard: SectionHeard
+    heard: HeardSection
     hiding: Hiding
     masked: Layer
     by: Layer
@@ -72,7 +73,7 @@ class Candidate(NamedTuple):
 
 
 @dataclass(frozen=True, eq=False)
-class Remedy:
+class Unmasking:
     """A candidate with what it does: shares of both that are heard, in percent points; `enough` where half of what was hidden is back."""
 
     candidate: Candidate
@@ -103,33 +104,36 @@ def remedy(key: str) -> Callable[[Find], Find]:
     return register
 
 
-def pair_of(song: Song, heard: SectionHeard, masked: int, by: int) -> Pair:
+def pair_of(song: Song, heard: HeardSection, masked: int, by: int) -> Pair:
     """The pair by its layers. Raises EditError where one of them is silent there, or nothing is hidden."""
     section = section_of(song, heard.section_id)
     a, b = layer_of(song, masked), layer_of(song, by)
     found = next((h for h in heard.hidings if (h.masked, h.by) == (masked, by)), None)
     if found is None:
-        raise EditError(f"{b.name} hides nothing of {a.name} in {section.name} any more. The list shows what is hidden.")
+        raise EditError(
+            f"{b.name} hides nothing of {a.name} in {section.name} any more. The list shows what is hidden."
+        )
     span = timeline(song).span_of(section.id)
     return Pair(song, section, span, heard, found, layer_in(song, section, a), layer_in(song, section, b))
 
 
-def remedies(pair: Pair, most: int = 6) -> list[Remedy]:
+def remedies(pair: Pair, most: int = 6) -> list[Unmasking]:
     """The smallest remedy of every kind that helps and can be made, those that suffice and cost least first."""
     found = [best for find in REMEDIES.values() if (best := _smallest(pair, find(pair))) is not None]
     return sorted(found, key=lambda r: (not r.enough, -r.masked_points - 2.0 * min(0.0, r.by_points)))[:most]
 
 
-def find_remedy(song: Song, heard: SectionHeard, masked: int, by: int, key: str) -> Candidate:
+def find_remedy(song: Song, heard: HeardSection, masked: int, by: int, key: str) -> Candidate:
     """The candidate with a key. Raises EditError where it does not apply any more."""
     pair = pair_of(song, heard, masked, by)
-    for candidate in REMEDIES.get(key.partition(":")[0], lambda pair: iter(()))(pair):
+    kind = REMEDIES.get(key.partition(":")[0])
+    for candidate in kind(pair) if kind else ():
         if candidate.key == key:
             return candidate
     raise EditError("This remedy does not apply any more. The list shows what would help now.")
 
 
-def _smallest(pair: Pair, candidates: Iterator[Candidate]) -> Remedy | None:
+def _smallest(pair: Pair, candidates: Iterator[Candidate]) -> Unmasking | None:
     best = None
     for candidate in candidates:
         if not _can_be_made(pair.song, candidate):
@@ -142,13 +146,13 @@ def _smallest(pair: Pair, candidates: Iterator[Candidate]) -> Remedy | None:
     return best
 
 
-def judged_remedy(pair: Pair, candidate: Candidate) -> Remedy:
+def judged_remedy(pair: Pair, candidate: Candidate) -> Unmasking:
     """What a candidate would do to both."""
     after = pair.heard.with_layers(candidate.changed).shares
     now = pair.heard.hearing.shares
     gain = after.get(pair.masked.id, 0.0) - now[pair.masked.id]
     cost = after.get(pair.by.id, 0.0) - now[pair.by.id]
-    return Remedy(candidate, 100 * gain, 100 * cost, gain >= ENOUGH * pair.hiding.share)
+    return Unmasking(candidate, 100 * gain, 100 * cost, gain >= ENOUGH * pair.hiding.share)
 
 
 def _can_be_made(song: Song, candidate: Candidate) -> bool:
@@ -213,7 +217,10 @@ def _lower(pair: Pair) -> Iterator[Candidate]:
             edit = Treat(pair.section.id, pair.by.id, "level_db", round(pair.by.level_db - db, 1))
             gain = 10.0 ** (-db / 20.0)
             yield Candidate(
-                f"lower:{db:g}", f"{pair.by.name} {db:g} dB lower", (edit,), {pair.by.id: pair.levels(pair.by).times(gain, gain)}
+                f"lower:{db:g}",
+                f"{pair.by.name} {db:g} dB lower",
+                (edit,),
+                {pair.by.id: pair.levels(pair.by).times(gain, gain)},
             )
 
 
@@ -222,7 +229,10 @@ def _raise(pair: Pair) -> Iterator[Candidate]:
     high = layer_parameter(pair.masked, "level_db").high
     for db in LOWER_DB[:3]:
         if pair.masked.level_db + db < high:
-            edit, gain = Treat(pair.section.id, pair.masked.id, "level_db", round(pair.masked.level_db + db, 1)), 10.0 ** (db / 20.0)
+            edit, gain = (
+                Treat(pair.section.id, pair.masked.id, "level_db", round(pair.masked.level_db + db, 1)),
+                10.0 ** (db / 20.0),
+            )
             changed = {pair.masked.id: pair.levels(pair.masked).times(gain, gain)}
             yield Candidate(f"raise:{db:g}", f"{pair.masked.name} {db:g} dB louder", (edit,), changed)
 
@@ -242,17 +252,20 @@ def _octave(pair: Pair) -> Iterator[Candidate]:
 @remedy("duck")
 def _duck(pair: Pair) -> Iterator[Candidate]:
     """The one that hides gives way for a moment wherever the other begins."""
-    if pair.by.duck_db > 0 and pair.by.duck_by != pair.masked.id or pair.by.sound.is_drum:
+    by_kick = pair.by.duck_by == 0 and pair.masked.sound.is_kick
+    if pair.by.sound.is_drum or pair.by.duck_db > 0 and pair.by.duck_by != pair.masked.id and not by_kick:
         return
-    onsets = layer_events(pair.song, pair.span, pair.masked).table[:, START]
+    onsets = np.unique(pair.span.grid.seconds_of(layer_events(pair.song, pair.span, pair.masked).table[:, START]))
     levels = pair.levels(pair.by)
-    edges = np.arange(len(levels.left) + 1) * levels.slot_s
+    edges = np.arange(len(levels.left) + 1, dtype=np.float64) * levels.slot_s
     release_s = pair.by.duck_release_beats * pair.span.seconds_at(pair.span.bar_metres[0].beat_ticks)
+    now = ducked_power(edges, onsets, pair.by.duck_db, release_s)
     for db in DUCKS_DB:
-        if db <= pair.by.duck_db:
+        if db <= pair.by.duck_db + 1.0:
             continue
-        power = ducked_power(edges, np.unique(pair.span.grid.seconds_of(onsets)), db, release_s)
-        edits = (SetDuckBy(pair.by.id, pair.masked.id), Treat(pair.section.id, pair.by.id, "duck_db", db))
+        power = ducked_power(edges, onsets, db, release_s) / now
+        treat = Treat(pair.section.id, pair.by.id, "duck_db", db)
+        edits = (treat,) if by_kick else (SetDuckBy(pair.by.id, pair.masked.id), treat)
         label = f"{pair.by.name} ducks {db:g} dB under {pair.masked.name}"
         yield Candidate(f"duck:{db:g}", label, edits, {pair.by.id: levels.through(power[:, None])})
 
@@ -301,7 +314,12 @@ def _leave_out(pair: Pair) -> Iterator[Candidate]:
     for move in KINDS["lift"](pair.song, pair.section):
         if move.key == f"lift:{pair.by.id}":
             gone = pair.levels(pair.by).times(0.0, 0.0)
-            yield Candidate(f"leave out:{pair.by.id}", f"{pair.by.name} rests in {pair.section.name}", move.edits, {pair.by.id: gone})
+            yield Candidate(
+                f"leave out:{pair.by.id}",
+                f"{pair.by.name} rests in {pair.section.name}",
+                move.edits,
+                {pair.by.id: gone},
+            )
 
 
 def with_candidate(song: Song, candidate: Candidate) -> Song:
@@ -309,4 +327,4 @@ def with_candidate(song: Song, candidate: Candidate) -> Song:
     return apply_move(song, Move(candidate.key, candidate.label, candidate.edits))
 
 
-__all__ = ["REMEDIES", "Candidate", "Pair", "Remedy", "find_remedy", "pair_of", "remedies", "with_candidate"]
+__all__ = ["REMEDIES", "Candidate", "Pair", "Unmasking", "find_remedy", "pair_of", "remedies", "with_candidate"]

@@ -8,11 +8,12 @@ from functools import cached_property
 import numpy as np
 
 from escalera.core.balance.masking import Hearing, Hiding
-from escalera.core.balance.thirds import FLOOR_OF, SILENT, TINY, Floats, Levels, by_floor, decibels
+from escalera.core.balance.thirds import FLOOR_OF, SILENT, THIRD_EDGES_HZ, TINY, Floats, Levels, by_floor, level_db
+from escalera.core.energy.terms import decibels
 
 NOT_HEARD = 0.15  # share below which a layer is said not to be heard
 LOST_DB = 1.0  # lost in mono, from which it is said
-LOW_SIDES_HZ = 120.0
+LOW_BANDS = int(np.searchsorted(THIRD_EDGES_HZ, 120.0, side="right")) - 1  # third-octaves that lie below 120 Hz
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,7 +85,7 @@ class LayerHeard:
     @property
     def side_db(self) -> float:
         """Level of left over right, dB; above 0 it lies left."""
-        return float(decibels(self.levels.left.mean(axis=0).sum()) - decibels(self.levels.right.mean(axis=0).sum()))
+        return level_db(self.levels.left.mean(axis=0).sum()) - level_db(self.levels.right.mean(axis=0).sum())
 
 
 def correlation(levels: Levels) -> float:
@@ -103,11 +104,11 @@ def correlation_by_floor(levels: Levels) -> Floats:
 def mono_loss_db(levels: Levels) -> float:
     """Level that folding to one channel costs, beside the same in both, dB, 0 or less; −3 for two channels that know nothing of each other."""
     total, mono = float(levels.total.sum()), float(levels.mono.sum())
-    return float(min(0.0, decibels(mono) - decibels(total))) if total > TINY else 0.0
+    return min(0.0, level_db(mono) - level_db(total)) if total > TINY else 0.0
 
 
 @dataclass(frozen=True, eq=False)
-class SectionHeard:
+class HeardSection:
     """What is heard of a section. `total` is the mix before the limiter with whatever reaches into it; `spaces` what rooms and echoes bring."""
 
     section_id: int
@@ -160,7 +161,7 @@ class SectionHeard:
     def wet_db(self) -> float | None:
         """Spaces beside all that is dry, dB; None where one of them is silent."""
         wet, dry = float(self.spaces.total.sum()), sum(float(x.levels.total.sum()) for x in self.layers)
-        return float(decibels(wet / dry)) if wet > TINY and dry > TINY else None
+        return level_db(wet / dry) if wet > TINY and dry > TINY else None
 
     def covered(self) -> list[tuple[LayerHeard, float]]:
         """Layers of which rooms and echoes hide something, with the share, the most first."""
@@ -168,17 +169,15 @@ class SectionHeard:
         rows = [(x, dry[x.id] - self.hearing.shares[x.id]) for x in self.sounding]
         return sorted((r for r in rows if r[1] >= 0.03), key=lambda r: -r[1])
 
+    @property
+    def low_bands(self) -> int:
+        """How many third-octaves lie below 120 Hz."""
+        return LOW_BANDS
+
     def low_sides_db(self) -> float | None:
         """Side beside the whole below 120 Hz, dB; None where nothing sounds there."""
-        low = self.total.total[:, : low_bands()].sum()
-        return float(decibels(self.total.side[:, : low_bands()].sum() / low)) if low > SILENT else None
-
-
-def low_bands() -> int:
-    """How many third-octaves lie below 120 Hz."""
-    from escalera.core.balance.thirds import THIRD_EDGES_HZ
-
-    return int(np.searchsorted(THIRD_EDGES_HZ, LOW_SIDES_HZ, side="right")) - 1
+        low = float(self.total.total[:, : self.low_bands].sum())
+        return level_db(float(self.total.side[:, : self.low_bands].sum()) / low) if low > SILENT else None
 
 
 def floor_name(band: int) -> int:

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.energy.stats import BAND_EDGES_HZ
+from escalera.core.energy.terms import decibels
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # of either precision
 THIRDS_HZ = np.array([10.0 ** (n / 10.0) for n in range(15, 43)])  # 31.6 Hz to 15.8 kHz, as IEC 61260-1 has them
 THIRD_EDGES_HZ = np.concatenate(([20.0], np.sqrt(THIRDS_HZ[:-1] * THIRDS_HZ[1:]), [20_000.0]))
 OCTAVE = 3  # bands
@@ -82,9 +84,9 @@ def summed(rows: list[Levels], slots: int, slot_s: float) -> Levels:
     return Levels(sum(r.left for r in rows), sum(r.right for r in rows), sum(r.cross for r in rows), slot_s)  # type: ignore[arg-type]
 
 
-def decibels(power: float | Floats) -> Floats:
-    """Of a mean square, floor −140 dB."""
-    return 10.0 * np.log10(np.maximum(np.asarray(power, float), TINY))
+def level_db(power: float) -> float:
+    """Of one mean square, floor −140 dB."""
+    return float(decibels(np.array(power)))
 
 
 def by_floor(thirds: Floats) -> Floats:

@@ -208,8 +208,12 @@ def facts_text(finding: Finding) -> str:
 
 def judged(song: Song) -> Judged:
     """Findings apart: still open, and accepted. An accepted one whose figures changed is open again."""
+    return apart_from_accepted(song, run_checks(song))
+
+
+def apart_from_accepted(song: Song, found: Sequence[Finding]) -> Judged:
+    """Findings apart by what the song accepted, each with the reason."""
     kept = {(key, facts): reason for key, facts, reason in song.accepted}
-    found = run_checks(song)
     meant = tuple((f, kept[f.key, facts_text(f)]) for f in found if (f.key, facts_text(f)) in kept)
     return Judged(tuple(f for f in found if (f.key, facts_text(f)) not in kept), meant)
 
