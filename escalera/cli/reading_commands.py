@@ -1,4 +1,4 @@
-"""Commands that answer with figures: energy, measure."""
+"""Commands that answer with figures: energy, measure, balance."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from typing import Any
 import click
 
 from escalera.cli.common import progress, song_from, studio
+from escalera.cli.judging_commands import section_named
 
 
 @click.command()
@@ -50,4 +51,33 @@ def measure(audio: Path, as_json: bool) -> None:
             click.echo(f"{name} {key}".strip() + f": {'–' if figure is None else figure}")
 
 
-COMMANDS = (energy, measure)
+@click.command()
+@click.argument("source")
+@click.option("--section", "section_name", default="", help="One section by its name; all of them otherwise.")
+@click.option("--json", "as_json", is_flag=True)
+def balance(source: str, section_name: str, as_json: bool) -> None:
+    """Levels, width, what is heard of every layer and what hides it, in a SONG or FILE (renders it first); of a recording, its levels."""
+    from escalera.services.balance_report import balance_of_file, balance_report, is_recording
+
+    if is_recording(source):
+        report = balance_of_file(Path(source))
+    else:
+        with studio() as opened:
+            song = song_from(source, opened)
+            section = section_named(song, section_name).id if section_name else None
+            report = balance_report(opened.rendering, song, section)
+    if as_json:
+        click.echo(json.dumps(report, ensure_ascii=False))
+        return
+    for s in report["sections"]:
+        level = "silent" if s["integrated_lufs"] is None else f"{s['integrated_lufs']:.1f} LUFS"
+        click.echo(
+            f"{s['name'][:24]:24} {level:>12}  mono {s['mono_loss_db'] or 0.0:+.1f} dB  limiter {s['limiter_db'] or 0.0:+.1f} dB"
+        )
+        for layer in sorted(s["layers"], key=lambda row: -row["audible"]):
+            click.echo(f"    {layer['name'][:28]:28} {100 * layer['audible']:3.0f} % heard")
+        for row in s["masking"][:3]:
+            click.echo(f"    {row['by']} hides {row['masked']} at {row['band']}, {row['db']:+.0f} dB")
+
+
+COMMANDS = (energy, measure, balance)
