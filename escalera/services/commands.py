@@ -25,6 +25,7 @@ from escalera.core.reading.groove_reading import groove_beat
 from escalera.core.rhythm.beat import Beat
 from escalera.errors import EditError, shown
 from escalera.services import library
+from escalera.services.balance import MEND, RIDE, ROUGH, UNMASK, edits_of
 from escalera.services.sample_hearing import clip_pitch, slice_pitches
 from escalera.services.sample_making import beat_of
 from escalera.services.starting import take_next
@@ -236,6 +237,15 @@ def _beat_of_take(fields: Fields, song: Song, studio: Studio) -> Read:
     return _as("take_to_beat", fields, song, **({"kinds": kinds} if kinds else {}))
 
 
+def _balanced(kind: str) -> Prepared:
+    """What the page of balance proposes, found again in what is heard."""
+    return Prepared(lambda fields, song, studio: _listed(edits_of(studio.rendering, song, kind, fields)))
+
+
+def _listed(found: tuple[tuple[Edit, ...], str]) -> Read:
+    return list(found[0]), found[1]
+
+
 PREPARED: dict[str, Prepared] = {
     "add_layer": Prepared(_add_layer),
     "place_library": Prepared(_place_library),
@@ -259,4 +269,5 @@ PREPARED: dict[str, Prepared] = {
     "take_to_beat": Prepared(_beat_of_take),
     "sing_take": Prepared(_sing),
     "polish_take": Prepared(_polish),
+    **{kind: _balanced(kind) for kind in (UNMASK, ROUGH, MEND, RIDE)},
 }

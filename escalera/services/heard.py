@@ -18,6 +18,7 @@ from escalera.core.edits.edit import section_of
 from escalera.core.reading.rights import used_samples
 from escalera.core.samples.licences import LICENCES
 from escalera.errors import InputError
+from escalera.services.balance import tried
 from escalera.services.sample_hearing import in_song_wav, laid_layer, part_wav, with_laid, without_layer
 from escalera.sound.clips import ramp_in, ramp_out
 from escalera.sound.stretching import RATE_HZ
@@ -43,6 +44,7 @@ class HeardPart:
     alone: str = ""
     off: str = ""
     up: str = ""
+    tried: str = ""
     sample: int = 0
     layer: int = 0
     use: str = "loop"
@@ -113,6 +115,7 @@ def recipe(songs: dict[int, Song], parts: list[HeardPart], tried: list[Any]) -> 
 
 def _sound(studio: Studio, song: Song, part: HeardPart) -> Audio:
     section_of(song, part.section)
+    song = tried(studio.rendering, song, part.tried) if part.tried else song
     song = heard(song, read_listening(part.alone, part.off, part.up))
     under = without_layer(song, part.layer) if part.layer else song
     audio = _read(in_song_wav(studio.rendering, under, part.section))

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from escalera.core.balance.low_meeting import low_meeting
 from escalera.core.balance.section_heard import HeardSection, LayerHeard, Loud
-from escalera.core.balance.thirds import TINY, Levels, silence, summed
+from escalera.core.balance.thirds import TINY, Floats, Levels, silence, summed
 from escalera.core.document.song import Song
 from escalera.core.energy.terms import decibels
 from escalera.core.joins import played_at
@@ -33,8 +33,12 @@ def section_heard(rendering: Rendering, song: Song, section_id: int) -> HeardSec
     span = line.span_of(section_id)
     index = line.spans.index(span)
     key = heard_key(rendering, song, index)
-    found = rendering.renderer.cache.get_or_make(key, lambda: _heard(rendering, song, span, index))
-    return _named(song, span, found)
+    memo = ("heard", section_id, key)
+    if memo not in song.memo:
+        found = rendering.renderer.cache.get_or_make(key, lambda: _heard(rendering, song, span, index))
+        song.memo[memo] = _named(song, span, found)
+    kept: HeardSection = song.memo[memo]
+    return kept
 
 
 def heard_key(rendering: Rendering, song: Song, index: int) -> str:
@@ -103,6 +107,14 @@ def _whole(rendering: Rendering, song: Song, index: int, low: int, high: int) ->
     return loud_of(before, after), third_octaves(before)
 
 
+def thirds_of(audio: Samples, beside: HeardSection | None) -> Floats:
+    """Mean power of (2, n) audio by third-octave, (28,); brought to the level of a section where one is given."""
+    mean = third_octaves(audio).total.mean(axis=0)
+    if beside is None or beside.silent or mean.sum() <= TINY:
+        return mean
+    return mean * (float(beside.total.total.mean(axis=0).sum()) / float(mean.sum()))
+
+
 def loud_of(before: Samples, after: Samples) -> Loud:
     """Levels of a section before and after the limiter, (2, n) each."""
     found, raw = loudness(after, RATE_HZ), loudness(before, RATE_HZ)
@@ -111,9 +123,18 @@ def loud_of(before: Samples, after: Samples) -> Loud:
         return Loud(None, None, None, None, None, None)
     reduction, most = _reduction(before, after)
     return Loud(
-        found.integrated_lufs, raw.integrated_lufs, _finite(found.max_short_term_lufs), found.range_lu, peak - found.integrated_lufs, peak,
+        found.integrated_lufs, raw.integrated_lufs, _finite(found.max_short_term_lufs), _range_of(found.short_term_lufs), peak - found.integrated_lufs, peak,
         reduction, most, CEILING_DBTP - raw_peak, found.short_term_lufs,
     )  # fmt: skip
+
+
+def _range_of(short_lufs: Floats) -> float | None:
+    """From the 10th to the 95th percentile of short-term loudness; None below a second of it. Not gated: a section is short."""
+    kept = short_lufs[np.isfinite(short_lufs)]
+    if len(kept) < 10:
+        return None
+    low, high = np.percentile(kept, [10.0, 95.0])
+    return float(high - low)
 
 
 def _finite(value: float) -> float | None:

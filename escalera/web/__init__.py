@@ -29,6 +29,7 @@ from escalera.settings import COMPILED, Settings
 from escalera.web import (
     arranging,
     assets,
+    balance,
     bench,
     bounces,
     counting,
@@ -59,7 +60,7 @@ from escalera.web.texts import TEXTS_DIGEST, install_texts
 
 PAGES = (
     assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins,
-    samples, song_samples, bounces, studies, voices, layout_view, sound, files, counting, versions, dev, gate, remote_work,
+    samples, song_samples, bounces, studies, voices, balance, layout_view, sound, files, counting, versions, dev, gate, remote_work,
 )  # fmt: skip
 COMPRESSED = [
     "text/html",

@@ -11,6 +11,7 @@ from escalera.core.edits.edit import layer_of, section_of
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
 from escalera.errors import InputError, NotFound
 from escalera.services.audition import bank_sounds
+from escalera.services.balance import tried
 from escalera.services.dynamics import measured_dynamics
 from escalera.web.song_view import studio
 
@@ -28,10 +29,11 @@ def chunk(song_id: int, revision_id: int, index: int, key: str) -> ResponseRetur
 
 
 def _heard(song_id: int, revision_id: int) -> Song:
-    """A state as it is listened to: with layers alone, left out, or an octave up."""
+    """A state as it is listened to: with something tried, with layers alone, left out, or an octave up."""
     values = request.args
     listening = read_listening(values.get("alone", ""), values.get("off", ""), values.get("up", ""))
-    return heard(studio().state(song_id, revision_id), listening)
+    song = studio().state(song_id, revision_id)
+    return heard(tried(studio().rendering, song, values["tried"]) if values.get("tried") else song, listening)
 
 
 def _kept(response: Response) -> Response:

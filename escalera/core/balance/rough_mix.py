@@ -33,7 +33,8 @@ WHY = {
     "pan": "its side, opposite to what is like it",
     "highpass_hz": "what lies below belongs to others",
 }
-HIGHEST_DB = 6.0
+HIGHEST_DB, MOST_DB = 6.0, 6.0  # a rough mix corrects; where a layer stands further off, somebody meant it
+SUPPORT_DB = 4.0  # that what supports lies under the first of its part
 RIDE_LEAST, RIDE_MOST_DB = 1.0, 4.0
 
 
@@ -71,10 +72,14 @@ def rough_mix(song: Song, heard: HeardSection | None = None) -> list[RoughStep]:
         if section is None or seat.layer.sent_by or seat.part not in PLACES:
             continue
         put = in_its_place(placed, section, seat.layer.id)
+        level = put.level_db - SUPPORT_DB * min(seat.rank, 2)
         kept = replace(
-            seat.layer, level_db=put.level_db, pan=put.pan, highpass_hz=max(put.highpass_hz, seat.layer.highpass_hz)
+            seat.layer,
+            level_db=round(min(seat.layer.level_db + MOST_DB, max(seat.layer.level_db - MOST_DB, level)), 1),
+            pan=put.pan,
+            highpass_hz=max(put.highpass_hz, seat.layer.highpass_hz),
         )
-        placed = placed.with_layer(kept)
+        placed.with_layer(kept)
         rows.append((seat, section))
     placed = _toward_the_style(placed, [seat for seat, _ in rows])
     return [step for seat, section in rows for step in _steps(song, seat, placed.layer_by_id[seat.layer.id], heard)]

@@ -80,7 +80,7 @@ def _changed(here: _Means, there: _Means) -> list[str]:
 
 def signed(value: float, digits: int = 1) -> str:
     """A number with its sign, as people print it."""
-    return f"{value:+.{digits}f}".replace("-", MINUS)
+    return f"{round(value, digits) + 0.0:+.{digits}f}".replace("-", MINUS)
 
 
 def once_only(reading: StudyReading) -> list[int]:

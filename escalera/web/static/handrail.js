@@ -181,6 +181,7 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
     refresh,
     key,
     volume: () => Number($("volume").value),
+    minutes: () => played / 60e3,
     actions: { play: toggle, loop, "lead-in": leadIn, "from-here": fromHere },
   };
 }

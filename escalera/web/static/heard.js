@@ -16,7 +16,7 @@ export function lastParts(parts) {
     const last = joined.at(-1),
       goesOn =
         last &&
-        ["revision", "section", "sample", "alone", "off", "up"].every(
+        ["revision", "section", "sample", "alone", "off", "up", "tried"].every(
           (name) => (last[name] ?? "") === (part[name] ?? ""),
         ) &&
         Math.abs(last.from_s + last.seconds - part.from_s) < 0.02;

@@ -1,5 +1,7 @@
 // Plays a song section by section: chunks named by content, scheduled to the sample on one clock.
 // An edit swaps what sounds at the next bar; nothing is re-fetched that has not changed.
+import { listeningChain } from "./listening_chain.js";
+
 const RATE = 44100,
   AHEAD_S = 1.2,
   FADE_S = 0.006,
@@ -128,9 +130,21 @@ export class Player {
       this.gain = this.ctx.createGain();
       this.analyser = this.ctx.createAnalyser();
       this.analyser.fftSize = 2048;
+      this.chain = listeningChain(this.ctx);
       this.gain.connect(this.analyser).connect(this.ctx.destination);
     }
     return this.ctx;
+  }
+  // One band as [low, high] in hertz or null, one side, a gain: of what plays, at once.
+  shape(range, side, level) {
+    this.context();
+    if (!this.shaped) {
+      this.gain.disconnect(this.analyser);
+      this.gain.connect(this.chain.input);
+      this.chain.output.connect(this.analyser);
+      this.shaped = true;
+    }
+    this.chain.shape(range, side, level);
   }
   volume(db) {
     this.volumeDb = db;

@@ -1,18 +1,11 @@
 // Plays a track piece by piece: slower at pitch, one band, one side, without the middle, only what is held or struck. Pieces are bars
 // (or seconds, where there are none) that the server cuts out; bands and sides are made here, so that they change at once.
+import { listeningChain } from "./listening_chain.js";
+
 const RATE = 44100,
   CROSS_S = 0.01,
   AHEAD_S = 1.5,
   PIECE_S = 4;
-const SIDES = {
-  // left to left, left to right, right to left, right to right; how much of the low end is kept beside
-  both: [1, 0, 0, 1, 0],
-  left: [1, 1, 0, 0, 0],
-  right: [0, 0, 1, 1, 0],
-  middle: [0.5, 0.5, 0.5, 0.5, 0],
-  sides: [0.5, 0.5, -0.5, -0.5, 0],
-  without: [0.5, -0.5, -0.5, 0.5, 1],
-};
 
 export class StudyPlayer {
   // `told(seconds, playing)` is called as it plays; `failed(message)` where a piece could not be made.
@@ -40,50 +33,18 @@ export class StudyPlayer {
     if (this.ctx) return this.ctx;
     this.ctx = new AudioContext({ sampleRate: RATE, latencyHint: "interactive" });
     const ctx = this.ctx;
-    this.input = ctx.createGain();
-    const splitter = ctx.createChannelSplitter(2),
-      merger = ctx.createChannelMerger(2);
-    this.input.connect(splitter);
-    this.matrix = [
-      [0, 0],
-      [0, 1],
-      [1, 0],
-      [1, 1],
-    ].map(([from, to]) => {
-      const gain = ctx.createGain();
-      splitter.connect(gain, from);
-      gain.connect(merger, 0, to);
-      return gain;
-    });
-    const low = ctx.createBiquadFilter(); // the low end lies in the middle, and is missed where that is taken out
-    low.type = "lowpass";
-    low.frequency.value = 130;
-    this.lows = ctx.createGain();
-    this.input.connect(low).connect(this.lows);
-    this.filters = ["highpass", "highpass", "lowpass", "lowpass"].map((type) => {
-      const filter = ctx.createBiquadFilter();
-      filter.type = /** @type {BiquadFilterType} */ (type);
-      return filter;
-    });
+    this.chain = listeningChain(ctx);
+    this.input = this.chain.input;
     this.gain = ctx.createGain();
-    merger.connect(this.filters[0]);
-    this.lows.connect(this.filters[0]);
-    for (const [i, filter] of this.filters.slice(1).entries()) this.filters[i].connect(filter);
-    this.filters[3].connect(this.gain).connect(ctx.destination);
+    this.chain.output.connect(this.gain).connect(ctx.destination);
     this.shape();
     return ctx;
   }
   // Band and sides as they are chosen now.
   shape() {
     if (!this.ctx) return;
-    const now = this.ctx.currentTime,
-      edges = this.manifest.edges ?? [],
-      [low, high] = this.band === null ? [10, 20000] : [edges[this.band], edges[this.band + 1]];
-    for (const filter of this.filters)
-      filter.frequency.setTargetAtTime(filter.type === "highpass" ? low : high, now, 0.008);
-    const [ll, lr, rl, rr, lows] = SIDES[this.side];
-    for (const [i, value] of [ll, lr, rl, rr].entries()) this.matrix[i].gain.setTargetAtTime(value, now, 0.008);
-    this.lows.gain.setTargetAtTime(lows, now, 0.008);
+    const edges = this.manifest.edges ?? [];
+    this.chain.shape(this.band === null ? null : [edges[this.band], edges[this.band + 1]], this.side);
   }
   setBand(band) {
     this.band = band;
