@@ -46,10 +46,12 @@ def known(rendering: Rendering, song: Song, section_id: int) -> bool:
 
 def heard_so_far(rendering: Rendering, song: Song, seconds: float = AT_ONCE_S) -> Progress:
     """All sections that are known, and as many more as can be heard in a while: at least one, or none for 0 seconds."""
-    begun, found = time.perf_counter(), []
+    begun, found, made = time.perf_counter(), [], 0
     for section in song.sections:
-        if known(rendering, song, section.id) or seconds and time.perf_counter() - begun < seconds:
+        there = known(rendering, song, section.id)
+        if there or seconds and (not made or time.perf_counter() - begun < seconds):
             found.append(section_heard(rendering, song, section.id))
+            made += not there
     return Progress(found, len(song.sections))
 
 
@@ -84,7 +86,7 @@ def candidate_of(rendering: Rendering, song: Song, fields: Mapping[str, str]) ->
 
 def steps_of(rendering: Rendering, song: Song, fields: Mapping[str, str], steps: list[RoughStep]) -> list[RoughStep]:
     """Those of the steps that fields name by their keys, all where they name none. Raises EditError where none is left."""
-    wanted = [key for key in fields.get("steps", "").split(",") if key][:MOST_STEPS]
+    wanted = [key for key in fields.get("only", "").split(",") if key][:MOST_STEPS]
     found = [s for s in steps if not wanted or s.key in wanted]
     if not found:
         raise EditError("Nothing of this is left to change: the mix stands like that already. Load the page again.")

@@ -202,6 +202,17 @@ def test_findings_advice_and_moves_are_told_and_made(run):
     assert run("moves", flawed, "--section", named, "--do", key).stdout.strip()
     assert "no move" in run("moves", flawed, "--section", named, "--do", "nothing", status=2).stderr
     assert "no section" in run("helps", flawed, "--section", "Nowhere", status=2).stderr
+    heard = json.loads(run("balance", flawed, "--section", "Verse", "--json").stdout)["sections"]
+    assert [s["name"] for s in heard] == ["Verse"] and set(heard[0]) == {
+        "name", "integrated_lufs", "true_peak_dbtp", "limiter_db", "correlation", "mono_loss_db", "layers", "masking", "low_owner",
+    }  # fmt: skip
+    assert {x["name"] for x in heard[0]["layers"]} >= {"Kick", "Engine bass"} and all(
+        0 <= x["audible"] <= 1 for x in heard[0]["layers"]
+    )
+    assert (
+        sum(heard[0]["low_owner"].values()) == pytest.approx(1, abs=0.01)
+        and "% heard" in run("balance", flawed, "--section", "Verse").stdout
+    )
     assert isinstance(change, float)
 
 

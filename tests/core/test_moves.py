@@ -109,6 +109,7 @@ ROWS = {
     "strip": ("harbour", "Chorus 1", lambda a, b, s: len(heard(b, s)) == 1, ("empty", "Empty")),
     "bass and drums": ("harbour", "Chorus 1", lambda a, b, s: all(x.family in ("drums", "low end") for x in sounding_layers(b, b.section_by_id[s.id])), ("small", "Verse")),
     "octave up": ("small", "Chorus", lambda a, b, s: len(heard(b, s)) == len(heard(a, s)) + 1 and any(x.octave == 1 for x in b.layers), ("small", "Verse")),
+    "narrow": ("harbour", "Chorus 1", lambda a, b, s: any(t.lane == "pan" and abs(t.value) < abs(a.layer_by_id[t.layer_id].pan) for t in b.section_by_id[s.id].treatments) or [dict(d.settings)["amount"] for x in b.layers for d in x.devices if d.key == "widen"] == [0.4], ("empty", "Empty")),
     "widen": ("small", "Chorus", lambda a, b, s: [(d.key in ("widen", "double"), d.on) for x in b.layers for d in x.devices] == [(True, False)] and [len(x.treatments) for x in b.sections if x.name == "Chorus"] == [1], ("small", "Verse")),
     "other sound": ("harbour", "Chorus 1", lambda a, b, s: len(heard(b, s)) == len(heard(a, s)) and len(b.layers) == len(a.layers) + 1, ("small", "Chorus")),
     "thicken": ("harbour", "Chorus 3", lambda a, b, s: onsets(b, s) > onsets(a, s) and heard(a, s) == heard(b, s), ("small", "Verse")),

@@ -30,7 +30,7 @@ from escalera.errors import EditError
 LEADING = ("lead voice", "hook")
 LEAST_OF_LEAD, HIDDEN = 0.2, 0.25
 SECTION_LOSS_DB, LAYER_LOSS_DB = -1.5, -4.5
-LOW_SIDES_DB = -12.0
+LOW_SIDES_DB = -14.0
 HARSH_HZ, HARSH_DB = (2000.0, 5000.0), 5.0
 LIMITED_DB, JUMP_EATEN_LU = -1.5, 0.7
 HOLE_DB = -7.0
@@ -179,9 +179,11 @@ def _widest_low(heard: HeardSection) -> LayerHeard:
 
 
 def _mend_low_sides(facts: HeardFacts, finding: Finding) -> Iterator[Candidate]:
+    """What stands aside goes to the middle; what is wide by itself keeps its width above its lows."""
     section, layer = facts.song.section_by_id[finding.place[0]], facts.song.layer_by_id[finding.layer_id]
     if layer_in(facts.song, section, layer).pan:
         yield Candidate("middle", f"{layer.name} to the middle", (Treat(section.id, layer.id, "pan", 0.0),), {})
+        return
     path = f"layer.{layer.id}.fx.{facts.song.next_id}"
     edits = (
         AddEffect(f"layer.{layer.id}", "widen", section.id),
@@ -312,7 +314,7 @@ def _low_middle(facts: HeardFacts) -> Iterator[Finding]:
 def _mend_wet(facts: HeardFacts, finding: Finding) -> Iterator[Candidate]:
     heard = facts.of(finding.place[0])
     sent = sorted(
-        (x for x in heard.sounding if x.wet_db is not None),
+        (x for x in heard.sounding if x.wet_db is not None and facts.treated(heard, x).sends),
         key=lambda x: -(x.wet_db or 0.0) - level_db(float(x.mean.sum())),
     )
     for x in sent[:3]:

@@ -17,6 +17,7 @@ from escalera.core.time.ticks import TICKS_PER_QUARTER
 
 HEARD_DB = -26.0  # beside the dry sound: a repeat softer than that clashes with nobody
 SENT_DB = -40.0
+LAST_TICKS = TICKS_PER_QUARTER // 2
 ROUND_BEATS = (0.0, 1 / 64, 1 / 32, 1 / 16, 1 / 8, 1 / 4, 1 / 2)
 
 
@@ -100,9 +101,10 @@ def _clashing(song: Song, span: Span, layer: Layer, time_ticks: int, repeats: in
     harmony, found = section_harmony(song, span), []
     table = layer_events(song, span, layer).table
     for start, duration, pitch in table[:, [START, DURATION, PITCH]].tolist():
-        first = harmony.index_at(start + min(duration, TICKS_PER_QUARTER) // 2)
+        last = start + max(0, duration - LAST_TICKS)  # what of a held note is repeated last
+        first = harmony.index_at(last)
         for n in range(1, repeats + 1):
-            tick = start + n * time_ticks
+            tick = last + n * time_ticks
             if tick >= span.length_ticks:
                 break
             if (

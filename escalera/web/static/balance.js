@@ -83,18 +83,18 @@ async function tryIt(button) {
 const ticked = (form) => [...form.querySelectorAll("[name=step]:checked")].map((box) => box.value);
 const stepsOf = (form) => {
   const { section_id, layer_id } = fieldsOf(form);
-  return { ...(section_id ? { section_id } : { layer_id }), steps: ticked(form).join(",") };
+  return { ...(section_id ? { section_id } : { layer_id }), only: ticked(form).join(",") };
 };
 function hearSteps(button) {
   const form = button.closest("form"),
     values = stepsOf(form);
-  if (!values.steps) return say("Tick at least one change to hear it.");
+  if (!values.only) return say("Tick at least one change to hear it.");
   const told = Object.entries(values).map(([name, value]) => `${name}=${value}`);
   toggled("tried", [form.dataset.kind, ...told].join(";"));
 }
 function doSteps(form) {
   const values = stepsOf(form);
-  if (!values.steps) return say("Tick at least one change to make it.");
+  if (!values.only) return say("Tick at least one change to make it.");
   forget();
   act({ kind: form.dataset.kind, ...values });
 }
