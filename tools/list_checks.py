@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+from escalera.core.balance.balance_checks import HEARD_CHECKS
 from escalera.core.checks import CHECKS
 from escalera.core.document.schools import SWITCHES
 from escalera.core.moves import KINDS
@@ -21,4 +22,14 @@ def row(check) -> str:  # type: ignore[no-untyped-def]
     return f"| {check.title} | {check.reason} | {where} | {', '.join(KINDS[m].label.lower() for m in check.mends)} |\n"
 
 
-Path("docs/checks.md").write_text(HEAD + "".join(row(c) for c in CHECKS.values()))
+HEARD = """
+## Heard in the mix
+
+Rules about what is rendered, on the page of balance; each finding there comes with changes that mend it.
+
+| rule | why |
+|---|---|
+"""
+rows = "".join(row(c) for c in CHECKS.values())
+heard = "".join(f"| {c.title} | {c.reason} |\n" for c in HEARD_CHECKS.values())
+Path("docs/checks.md").write_text(HEAD + rows + HEARD + heard)

@@ -118,14 +118,7 @@ def main() -> None:
         shot("mix", f"/songs/{good}?select=mix:{curved}")
         chorus = next(s.id for s in song.sections if s.name == "Chorus 3")
         tin = studio.head(quay).song
-        beat = next(x.id for x in tin.layers if x.name.startswith("Backbeat"))
         chorus_there = next(s.id for s in tin.sections if s.name == "Chorus 1")
-        page.goto(f"/songs/{quay}/samples?select=section:{chorus_there}:{beat}&sample_kind=loop")
-        page.wait_for_function(
-            "() => [...document.querySelectorAll('[data-lands]')].every(e => e.textContent)", timeout=60_000
-        )
-        page.wait_for_timeout(300)
-        page.screenshot(path=OUT / "clip.png")
         page.goto(f"/songs/{quay}/samples?select=section:{chorus_there}")
         page.wait_for_function(
             "() => [...document.querySelectorAll('[data-lands]')].every(e => e.textContent)", timeout=60_000
@@ -137,6 +130,15 @@ def main() -> None:
         shot("bounces", f"/songs/{quay}/bounces")
         chorus_sung = next(s.id for s in studio.head(lanterns).song.sections if s.name == "Chorus 1")
         shot("voices", f"/songs/{lanterns}/voices?select=section:{chorus_sung}:0:0:0")
+        drop = next(s.id for s in studio.head(flawed).song.sections if s.name == "Drop 2")
+        page.goto(f"/songs/{flawed}/balance?select=section:{drop}:0:0:0")
+        page.wait_for_function(
+            "() => document.querySelector('.house') && !document.querySelector('#found .spin')", timeout=90_000
+        )
+        page.locator(".hiding", has_text="of Hook").first.click()
+        page.wait_for_selector(".remedy")
+        page.wait_for_timeout(300)
+        page.screenshot(path=OUT / "balance.png")
         shot("harmony", f"/songs/{good}/harmony?select=section:{section}")
         page.goto(f"/songs/{good}/joins?select=section:{chorus}:0:0:0")
         page.wait_for_selector("#contrast .band", timeout=60_000)

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.balance.section_heard import HeardSection, correlation, mono_loss_db
-from escalera.core.balance.thirds import FLOORS, THIRDS_HZ, by_floor
+from escalera.core.balance.thirds import FLOORS, by_floor, hertz
 from escalera.core.document.song import Song
 from escalera.core.energy.terms import decibels
 from escalera.formats.audio import decode_audio
@@ -82,7 +82,7 @@ def _section(heard: HeardSection) -> dict[str, Any]:
             {
                 "masked": names[h.masked],
                 "by": names[h.by],
-                "band": f"{THIRDS_HZ[h.band]:.0f} Hz",
+                "band": hertz(h.band),
                 "db": round(h.db, 1),
             }
             for h in heard.hidings

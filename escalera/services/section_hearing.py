@@ -96,15 +96,25 @@ def _layer(song: Song, span: Span, layer_id: int, rows: list[PartHeard], slots: 
     sends = sum(10.0 ** (level / 10.0) for _, level in layer.sends if level > -59.0)
     wet = float(decibels(sends)) if sends > TINY else None
     return LayerHeard(
-        layer_id, layer.name, layer.family, summed([r.levels for r in rows], slots, slot_s), wet, layer.pan
+        layer_id,
+        layer.name,
+        layer.family,
+        summed([r.levels for r in rows], slots, slot_s),
+        wet,
+        layer.pan,
+        any(r.broken for r in rows),
     )
 
 
 def _whole(rendering: Rendering, song: Song, index: int, low: int, high: int) -> tuple[Loud, Levels]:
     renderer, line = rendering.renderer, timeline(song)
-    before = renderer.before_master(song, line, low, high)
-    after = renderer.chunk(song, line, index)[:, : high - low]
+    before = _finite_sound(renderer.before_master(song, line, low, high))
+    after = _finite_sound(renderer.chunk(song, line, index)[:, : high - low])
     return loud_of(before, after), third_octaves(before)
+
+
+def _finite_sound(audio: Samples) -> Samples:
+    return audio if np.isfinite(audio).all() else np.nan_to_num(audio, nan=0.0, posinf=0.0, neginf=0.0)
 
 
 def thirds_of(audio: Samples, beside: HeardSection | None) -> Floats:

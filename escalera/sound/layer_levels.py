@@ -32,6 +32,7 @@ class PartHeard:
     layer_id: int
     levels: Levels
     low: Samples
+    broken: bool = False
 
     @property
     def nbytes(self) -> int:
@@ -62,11 +63,12 @@ def _heard(renderer: Renderer, song: Song, span: Span, plan: Plan, part: Part, l
         key = content_key("levels", LEVELS_VERSION, part.key, ducked, plan.beat if part.duck else 0, length)
         unit = renderer.cache.get_or_make(key, lambda: _unit_heard(renderer, plan, part, length))
         sides = level * g.left, level * g.right
-        return PartHeard(part.layer_id, unit.levels.times(*sides), unit.low * np.array(sides, np.float32)[:, None])
+        low = unit.low * np.array(sides, np.float32)[:, None]
+        return PartHeard(part.layer_id, unit.levels.times(*sides), low, unit.broken)
     alone = finish(song, span, [dry_part(part)], {part.family: bus} if bus else {}, frozenset(), plan.master, 0)
     key = content_key("levels", LEVELS_VERSION, alone.key, length)
     found = renderer.cache.get_or_make(key, lambda: _mixed_heard(renderer, alone, part.layer_id, length))
-    return PartHeard(part.layer_id, found.levels.times(gain, gain), found.low * np.float32(gain))
+    return PartHeard(part.layer_id, found.levels.times(gain, gain), found.low * np.float32(gain), found.broken)
 
 
 def _unit_heard(renderer: Renderer, plan: Plan, part: Part, length: int) -> PartHeard:
@@ -74,13 +76,19 @@ def _unit_heard(renderer: Renderer, plan: Plan, part: Part, length: int) -> Part
     audio = placed(unit.audio, unit.offset, length)
     if part.duck and len(plan.onsets[part.duck[0]]):
         audio = audio * duck_gain(plan, part.duck, 0, length)
-    return PartHeard(part.layer_id, third_octaves(audio), low_of(audio))
+    return _numbers(part.layer_id, audio)
 
 
 def _mixed_heard(renderer: Renderer, plan: Plan, layer_id: int, length: int) -> PartHeard:
     mix = renderer.mix_once(plan)
-    audio = placed(whole(mix), mix.offset, length)
-    return PartHeard(layer_id, third_octaves(audio), low_of(audio))
+    return _numbers(layer_id, placed(whole(mix), mix.offset, length))
+
+
+def _numbers(layer_id: int, audio: Samples) -> PartHeard:
+    """What a broken recording holds beside numbers is taken for silence, and told."""
+    broken = not bool(np.isfinite(audio).all())
+    audio = np.nan_to_num(audio, nan=0.0, posinf=0.0, neginf=0.0) if broken else audio
+    return PartHeard(layer_id, third_octaves(audio), low_of(audio), broken)
 
 
 def whole(mix: SectionMix) -> Samples:
@@ -102,7 +110,7 @@ def low_of(audio: Samples) -> Samples:
     from scipy import signal
 
     whole = audio.shape[1] // BOX * BOX
-    boxed = audio[:, :whole].reshape(len(audio), -1, BOX).mean(axis=2)
+    boxed = audio[:, :whole].reshape(len(audio), -1, BOX) @ np.full(BOX, 1.0 / BOX, np.float32)
     found = signal.resample_poly(boxed, 1, LOW_EVERY // BOX, axis=1, window=_taps())
     return np.stack((found[0], found[-1])).astype(np.float32)
 

@@ -13,10 +13,12 @@ from escalera.core.balance.remedies import Unmasking, pair_of, remedies
 from escalera.core.balance.rough_mix import RoughStep, lead_rides, rough_mix
 from escalera.core.balance.section_heard import NOT_HEARD, HeardSection, LayerHeard, Loud, correlation_by_floor
 from escalera.core.balance.space import EchoClash, PreDelay, echo_clashes, pre_delays
-from escalera.core.balance.thirds import FLOORS, THIRDS_HZ, Floats
+from escalera.core.balance.thirds import FLOORS, Floats, hertz
+from escalera.core.bench.low_end import low_end
 from escalera.core.checks import facts_text
 from escalera.core.checks.check import Finding
 from escalera.core.document.song import Section
+from escalera.core.moves.move import Move, moves_for
 from escalera.core.reading.section_harmony import section_key
 from escalera.errors import EditError
 from escalera.services.balance import Progress
@@ -79,12 +81,6 @@ class LevelRow:
     step: LoudnessStep
 
 
-def hertz(band: int) -> str:
-    """The middle of a third-octave, as people write it."""
-    hz = float(THIRDS_HZ[band])
-    return f"{hz:.0f} Hz" if hz < 1000 else f"{hz / 1000:.3g} kHz"
-
-
 class BalanceView(PhraseView):
     """All that the templates ask for. `heard` is None while the section is not listened to yet."""
 
@@ -131,9 +127,22 @@ class BalanceView(PhraseView):
             )
             figure = f" ({low.sum_db:+.1f} dB where they meet)".replace("-", "−")
             found.append(f"{names[low.kick_id]} and {names[low.bass_id]} {word}{figure}")
+        found.append(low_end(self.song, self.span).said)
         if low.varies_db is not None:
             found.append(f"{names[low.bass_id]} goes up and down by {low.varies_db:.0f} dB")
         return found
+
+    def low_ends(self) -> str:
+        """Where the song's lowest octaves are first and last owned by anybody."""
+        owned = [
+            span.first_bar + span.bar_of(step.tick)
+            for span in self.spans
+            for step in low_end(self.song, span).steps
+            if step.owner
+        ]
+        if not owned:
+            return "Nothing owns the lowest octaves anywhere in the song."
+        return f"In the song the lowest octaves are owned from bar {owned[0]} to bar {owned[-1]}."
 
     # what hides what ------------------------------------------------------------------------------------------------
 
@@ -161,6 +170,36 @@ class BalanceView(PhraseView):
         if self.heard is None or not (masked.isdecimal() and by.isdecimal()):
             return None
         return next((h for h in self.heard.hidings if (h.masked, h.by) == (int(masked), int(by))), None)
+
+    def hidden_bars(self) -> list[tuple[int, float]]:
+        """(bar, share) of what the chosen pair's one hides of the other, bar by bar."""
+        if self.heard is None or self.pair is None:
+            return []
+        slots = self.heard.hearing.hidden_by_slot(self.pair.masked, self.pair.by)
+        edges = [int(s / self.heard.total.slot_s) for s in (self.span.seconds_at(t) for t in self.span.bar_ticks)]
+        return [
+            (self.span.first_bar + i, float(slots[a : max(a + 1, b)].max(initial=0.0)))
+            for i, (a, b) in enumerate(zip(edges, edges[1:]))
+        ]
+
+    def worst_bars(self) -> str:
+        """Where the pair's one hides most of the other."""
+        rows = self.hidden_bars()
+        most = max((share for _, share in rows), default=0.0)
+        bars = [bar for bar, share in rows if share > 0.8 * most]
+        if not bars or len(bars) > 0.8 * len(rows):
+            return "throughout"
+        return f"most in bar{'s' if len(bars) > 1 else ''} {', '.join(map(str, bars[:6]))}"
+
+    def broken(self) -> list[str]:
+        """Layers whose sound holds what is no number."""
+        return [x.name for x in self.heard.layers if x.broken] if self.heard else []
+
+    def mix_moves(self) -> list[Move]:
+        """Moves that make this section narrower or wider, one of each for a single layer and for all."""
+        found = list(moves_for(self.song, self.section, ("narrow", "widen")))
+        whole = [m for m in found if m.key.endswith((":all", ":sides"))]
+        return (whole or found)[:3]
 
     def name(self, layer_id: int) -> str:
         return self.song.layer_by_id[layer_id].name

@@ -7,9 +7,11 @@ from datetime import date
 from flask import Blueprint, render_template, request
 from flask.typing import ResponseReturnValue
 
+from escalera.core.balance.balance_checks import HeardFacts, heard_judged
 from escalera.core.checks import CHECKS, Judged, find_finding, grouped, judged
 from escalera.core.checks.fixes import mends
 from escalera.core.reading.brief import WISHES, read_brief
+from escalera.services.balance import heard_so_far
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("judging", __name__, url_prefix="/songs/<int:song_id>/checks")
@@ -25,7 +27,11 @@ def checks(song_id: int) -> ResponseReturnValue:
         found = Judged(tuple(f for f in found.open if place in f.place), meant)
     section = song.section_by_id.get(place)
     groups = grouped(found.open)
-    return render_template("stair/_checks.html", song=song, found=found, groups=groups, checks=CHECKS, section=section)
+    heard = heard_judged(HeardFacts(song, heard_so_far(studio().rendering, song, 0).sections)).open
+    return render_template(
+        "stair/_checks.html", song=song, found=found, groups=groups, checks=CHECKS, section=section, song_id=song_id,
+        heard=[f for f in heard if section is None or place in f.place],
+    )  # fmt: skip
 
 
 @blueprint.get("/brief")

@@ -74,15 +74,32 @@ class Hiding:
 class Hearing:
     """Layers by their number, with what else sounds (spaces, the end of what came before), heard together."""
 
-    def __init__(self, layers: dict[int, Levels], rest: Levels | None = None):
-        self.layers, self.rest = layers, rest
+    def __init__(self, layers: dict[int, Levels], rest: Levels | None = None, like: Hearing | None = None):
+        self.layers, self.rest, self._like = layers, rest, like
+
+    def changed(self, layers: dict[int, Levels]) -> Hearing:
+        """Heard with other levels of some layers; of the others nothing is worked out anew."""
+        return Hearing({i: layers.get(i, x) for i, x in self.layers.items()}, self.rest, self)
 
     @cached_property
     def _excited(self) -> dict[int, tuple[Floats, Floats]]:
-        return {i: (excitation(x.left), excitation(x.right)) for i, x in self.layers.items()}
+        like = self._like
+        return {
+            i: like._excited[i]
+            if like is not None and like.layers.get(i) is x
+            else (excitation(x.left), excitation(x.right))
+            for i, x in self.layers.items()
+        }
 
     @cached_property
     def _all(self) -> tuple[Floats, Floats]:
+        if self._like is not None and self._like.rest is self.rest:
+            left, right = self._like._all
+            for i, (a, b) in self._excited.items():
+                c, d = self._like._excited[i]
+                if a is not c:
+                    left, right = left + a - c, right + b - d
+            return np.maximum(left, 0.0), np.maximum(right, 0.0)
         rows = list(self._excited.values())
         if self.rest is not None:
             rows.append((excitation(self.rest.left), excitation(self.rest.right)))
@@ -90,7 +107,11 @@ class Hearing:
 
     @cached_property
     def _weights(self) -> dict[int, Floats]:
-        return {i: weights(x) for i, x in self.layers.items()}
+        like = self._like
+        return {
+            i: like._weights[i] if like is not None and like.layers.get(i) is x else weights(x)
+            for i, x in self.layers.items()
+        }
 
     def sounds(self, number: int) -> bool:
         return bool(self._weights[number].any())
@@ -104,10 +125,14 @@ class Hearing:
         )
         return np.maximum(left, right)
 
+    def share(self, number: int) -> float:
+        """What is heard of a layer, 0..1; of one that is silent 0."""
+        return float((self._heard(number) * self._weights[number]).sum())
+
     @cached_property
     def shares(self) -> dict[int, float]:
-        """What is heard of every layer, 0..1; of one that is silent 0."""
-        return {i: float((self._heard(i) * self._weights[i]).sum()) for i in self.layers}
+        """What is heard of every layer."""
+        return {i: self.share(i) for i in self.layers}
 
     def share_by_band(self, number: int) -> Floats:
         """What is heard of a layer in every third-octave, 0..1, (28,); 0 where it has nothing."""
@@ -129,6 +154,12 @@ class Hearing:
                         band = int(gain.sum(axis=0).argmax())
                         found.append(Hiding(i, j, share, self._above(i, j, band), band))
         return sorted(found, key=lambda h: -h.share)
+
+    def hidden_by_slot(self, masked: int, by: int) -> Floats:
+        """What one layer hides of another, slot by slot, as a share of what sounds of it then, 0..1, (slots,)."""
+        weight = self._weights[masked]
+        gone = ((self._heard(masked, by) - self._heard(masked)) * weight).sum(axis=1)
+        return np.asarray(gone / np.maximum(weight.sum(axis=1), TINY))
 
     def _might(self, masked: int, by: int, weight: Floats) -> bool:
         """Whether one reaches the other anywhere near."""

@@ -14,7 +14,7 @@ import numpy as np
 
 from escalera.core.balance.masking import Hiding
 from escalera.core.balance.section_heard import HeardSection, floor_name
-from escalera.core.balance.thirds import OCTAVE, THIRDS_HZ, Floats, Levels
+from escalera.core.balance.thirds import OCTAVE, THIRDS_HZ, Floats, Levels, hertz
 from escalera.core.bench.low_end import ducked_power
 from escalera.core.document.lanes import layer_parameter
 from escalera.core.document.limits import MAX_CHAIN
@@ -148,10 +148,9 @@ def _smallest(pair: Pair, candidates: Iterator[Candidate]) -> Unmasking | None:
 
 def judged_remedy(pair: Pair, candidate: Candidate) -> Unmasking:
     """What a candidate would do to both."""
-    after = pair.heard.with_layers(candidate.changed).shares
-    now = pair.heard.hearing.shares
-    gain = after.get(pair.masked.id, 0.0) - now[pair.masked.id]
-    cost = after.get(pair.by.id, 0.0) - now[pair.by.id]
+    after, now = pair.heard.with_layers(candidate.changed), pair.heard.hearing.shares
+    gain = after.share(pair.masked.id) - now[pair.masked.id]
+    cost = after.share(pair.by.id) - now[pair.by.id]
     return Unmasking(candidate, 100 * gain, 100 * cost, gain >= ENOUGH * pair.hiding.share)
 
 
@@ -206,7 +205,7 @@ def _dip(pair: Pair) -> Iterator[Candidate]:
             SetValue(f"{path}.low_bell_hz", pair.hz), SetValue(f"{path}.low_bell_db", -db), SetValue(f"{path}.narrowness", NARROW),
         )  # fmt: skip
         changed = {pair.by.id: pair.levels(pair.by).through(bell_power(pair.hz, -db))}
-        yield Candidate(f"dip:{db:g}", f"{pair.by.name}: {db:g} dB less at {pair.hz:.0f} Hz", edits, changed)
+        yield Candidate(f"dip:{db:g}", f"{pair.by.name}: {db:g} dB less at {hertz(pair.hiding.band)}", edits, changed)
 
 
 @remedy("lower")

@@ -131,7 +131,7 @@ def _points(heard: HeardSection | None, layer: Layer, what: str, before: float, 
     mine = heard.layer(layer.id) if heard else None
     if heard is None or mine is None or mine.silent:
         return None
-    share = heard.with_layer(layer.id, _changed(mine.levels, what, before, after)).shares[layer.id]
+    share = heard.with_layer(layer.id, _changed(mine.levels, what, before, after)).share(layer.id)
     return 100.0 * (share - heard.hearing.shares[layer.id])
 
 
@@ -161,7 +161,7 @@ def _ridden(song: Song, heard: HeardSection, layer: Layer, wanted: float) -> Rou
         return None
     level = layer_in(song, song.section_by_id[heard.section_id], layer).level_db
     after, now = round(min(HIGHEST_DB, level + db), 1), heard.hearing.shares[layer.id]
-    then = heard.with_layer(layer.id, _changed(mine.levels, "level_db", level, after)).shares[layer.id]
+    then = heard.with_layer(layer.id, _changed(mine.levels, "level_db", level, after)).share(layer.id)
     why = f"heard for {100 * now:.0f} % in {heard.name}, {100 * wanted:.0f} % in the middle section"
     return RoughStep(
         layer, "level_db", level, after, why, Treat(heard.section_id, layer.id, "level_db", after), 100 * (then - now)
@@ -174,6 +174,6 @@ def _ride(heard: HeardSection, levels: Levels, layer_id: int, wanted: float) -> 
 
     def off(db: float) -> tuple[float, float]:
         gain = 10.0 ** (db / 20.0)
-        return abs(heard.with_layer(layer_id, levels.times(gain, gain)).shares[layer_id] - wanted), abs(db)
+        return abs(heard.with_layer(layer_id, levels.times(gain, gain)).share(layer_id) - wanted), abs(db)
 
     return min(tries, key=off)

@@ -64,6 +64,7 @@ class LayerHeard:
     levels: Levels
     wet_db: float | None = None
     pan: float = 0.0
+    broken: bool = False  # its sound held what is no number, and was left out
 
     @cached_property
     def mean(self) -> Floats:
@@ -147,7 +148,7 @@ class HeardSection:
         return self.with_layers({layer_id: levels})
 
     def with_layers(self, changed: dict[int, Levels]) -> Hearing:
-        return Hearing({x.id: changed.get(x.id, x.levels) for x in self.sounding}, self.spaces)
+        return self.hearing.changed(changed)
 
     def floors(self) -> Floats:
         """Mean power of every sounding layer in the six bands, then of the spaces, (layers + 1, 6)."""

@@ -14,6 +14,10 @@ from escalera.core.energy.terms import decibels
 Floats = NDArray[Any]  # of either precision
 THIRDS_HZ = np.array([10.0 ** (n / 10.0) for n in range(15, 43)])  # 31.6 Hz to 15.8 kHz, as IEC 61260-1 has them
 THIRD_EDGES_HZ = np.concatenate(([20.0], np.sqrt(THIRDS_HZ[:-1] * THIRDS_HZ[1:]), [20_000.0]))
+NOMINAL_HZ = (
+    31.5, 40, 50, 63, 80, 100, 125, 160, 200, 250, 315, 400, 500, 630, 800, 1000, 1250, 1600, 2000, 2500, 3150, 4000, 5000, 6300, 8000, 10_000,
+    12_500, 16_000,
+)  # fmt: skip
 OCTAVE = 3  # bands
 FLOORS = ("sub", "low", "low middle", "middle", "presence", "air")  # the six bands of energy, as people name them
 FLOOR_OF = np.clip(np.searchsorted(BAND_EDGES_HZ, THIRDS_HZ, side="right") - 1, 0, len(FLOORS) - 1)
@@ -82,6 +86,12 @@ def summed(rows: list[Levels], slots: int, slot_s: float) -> Levels:
     if not rows:
         return silence(slots, slot_s)
     return Levels(sum(r.left for r in rows), sum(r.right for r in rows), sum(r.cross for r in rows), slot_s)  # type: ignore[arg-type]
+
+
+def hertz(band: int) -> str:
+    """A third-octave by its nominal frequency."""
+    hz = NOMINAL_HZ[band]
+    return f"{hz:g} Hz" if hz < 1000 else f"{hz / 1000:g} kHz"
 
 
 def level_db(power: float) -> float:

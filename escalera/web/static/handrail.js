@@ -152,6 +152,7 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
         volume: $("volume").value,
         loop: player.loop,
         left: player.playing ? Date.now() : 0,
+        played,
       }),
     );
   }
@@ -160,6 +161,7 @@ export function handrail({ chosen, onPlace = () => {}, before = () => {}, looped
     if (!kept) return;
     $("volume").value = kept.volume;
     player.volume(Number(kept.volume));
+    played = kept.played ?? 0; // what was listened to on the song's other pages counts for the ears too
     player.at = Math.min(kept.at, Math.max(0, player.end - 0.05));
     if (kept.loop) setLoop(player.rangeOf(kept.loop.section, kept.loop));
     // What was sounding when the page was left goes on; nothing else begins by itself.
