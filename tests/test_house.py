@@ -138,3 +138,15 @@ def test_public_functions_say_what_they_take_and_give():
             if takes_arrays and "kernels" not in path.parts and not shape:
                 shapeless.append(f"{path.name}: {node.name}")
     assert not silent and not shapeless
+
+
+def test_no_two_stylesheets_say_what_one_class_is_by_itself():
+    """All pages load all of them: a class that two screens use for two things breaks the one that was there before."""
+    where: dict[str, set[str]] = {}
+    for path in (ROOT / "web" / "static").glob("*.css"):
+        text = re.sub(r"/\*.*?\*/", "", path.read_text(), flags=re.S)
+        text = re.sub(r"@media[^{]*\{(?:[^{}]*\{[^{}]*\})*[^{}]*\}", "", text)
+        for selectors in re.findall(r"(?:^|\})([^{}@]+)\{", text):
+            for alone in re.findall(r"^\s*\.([a-z0-9-]+)\s*$", selectors.replace(",", "\n"), re.M):
+                where.setdefault(alone, set()).add(path.name)
+    assert len(where) > 200 and not {name: files for name, files in where.items() if len(files) > 1}

@@ -36,7 +36,7 @@ def test_a_remedy_is_heard_and_made_and_taken_back(balance):
     hear = page.locator(".remedy [data-try]").first
     hear.click()
     page.wait_for_function("() => window.escalera.player.playing && window.escalera.player.listening.includes('tried')")
-    page.wait_for_selector(".measured")
+    page.wait_for_selector(".measured-said")
     assert studio.head(song_id).revision_id == before.revision_id, "what is tried changes nothing"
     page.locator(".remedy [data-do]").first.click()
     until(lambda: studio.head(song_id).revision_id != before.revision_id)
