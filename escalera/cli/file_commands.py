@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shutil
 import tempfile
@@ -94,6 +95,50 @@ def export(song: str, key: str, stems: bool, dry: bool, bits: str, output: Path)
 
 
 @click.command()
+@click.argument("song")
+@click.option("-o", "output", required=True, type=click.Path(path_type=Path), help="A .zip file.")
+@click.option("--for", "receiver", default="", help="mixer, singer, remixer, drummer, teacher, label or oneself.")
+@click.option("--only", default="", help="Parts by their names, with commas: midi,dry,lead-sheet …")
+@click.option("--names", "scheme", default="number", help="How stems are named: number, song, family or name.")
+def pack(song: str, output: Path, receiver: str, only: str, scheme: str) -> None:
+    """Hand SONG over with all that a receiver needs, as one zip."""
+    from escalera.core.handing.receivers import parts_for
+    from escalera.services.packing import PackOptions, write_pack
+
+    if output.suffix.lower() != ".zip":
+        raise InputError(f"“{shown(output.name)}” does not end in .zip. A pack is a zip.")
+    with studio() as opened, progress("Packing") as tell:
+        options = PackOptions(parts_for(receiver, only), scheme, receiver, tell)
+        told = write_pack(song_from(song, opened), opened.rendering, options, output)
+    click.echo(f"{len(told['files'])} files in {output.name}")  # type: ignore[arg-type]
+    off_db = told["sum_of_buses_off_db"]
+    if isinstance(off_db, float):
+        click.echo(f"buses add up to the sum; what is left over lies {-off_db:.0f} dB under it")
+
+
+@click.command()
+@click.argument("song")
+@click.option("--json", "as_json", is_flag=True)
+def ready(song: str, as_json: bool) -> None:
+    """What of SONG is missing or risky before it is handed over."""
+    from escalera.core.handing.readiness import not_ready
+
+    with studio() as opened:
+        points = not_ready(song_from(song, opened))
+    if as_json:
+        click.echo(
+            json.dumps(
+                {"points": [{"rule": p.rule, "said": p.said, "remedy": p.remedy} for p in points]}, ensure_ascii=False
+            )
+        )
+        return
+    for point in points:
+        click.echo(f"{point.said} {point.remedy}")
+    if not points:
+        click.echo("Nothing is missing.")
+
+
+@click.command()
 @click.argument("source")
 @click.option("-o", "output", required=True, type=click.Path(path_type=Path), help="A .wav or .flac file.")
 @click.option("--bars", default="", help="Only these bars, for example 17-24.")
@@ -128,4 +173,4 @@ def _bars(text: str) -> tuple[int, int] | None:
     return int(match[1]), int(match[2] or match[1])
 
 
-COMMANDS = (songs, new, bring_in, export, render)
+COMMANDS = (songs, new, bring_in, export, render, pack, ready)

@@ -15,10 +15,13 @@ from escalera.core.document.song import Layer, Song
 from escalera.core.energy.join_cues import join_cues
 from escalera.core.joins import played
 from escalera.core.reading.events import CLIP_OF, DURATION, EMPTY, NO_CLIP, PITCH, START, VELOCITY, layer_events
+from escalera.core.reading.section_harmony import progression_of, section_harmony
 from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.core.theory.keys import Key, transpose_key
 from escalera.core.theory.pitch import fifths_to_name
 from escalera.core.time.ticks import TICKS_PER_QUARTER
+from escalera.core.voices.melody import guide_of
+from escalera.core.voices.word_places import words_laid
 
 DRUM_CHANNEL = 9
 GLIDE_STEP = TICKS_PER_QUARTER // 2
@@ -50,7 +53,8 @@ def write_midi(song: Song) -> bytes:
             continue
         channel = DRUM_CHANNEL if layer.sound.is_drum else PITCHED_CHANNELS[pitched % len(PITCHED_CHANNELS)]
         pitched += not layer.sound.is_drum
-        file.tracks.append(_track(_notes(layer, rows[layer.id], channel, shift), end))
+        notes = _notes(layer, rows[layer.id], channel, shift) + _words(song, line, starts, layer, shift)
+        file.tracks.append(_track(notes, end))
     out = io.BytesIO()
     file.save(file=out)
     return out.getvalue()
@@ -100,11 +104,33 @@ def _conductor(song: Song, line: Timeline, starts: list[int], shift: int) -> Tim
                 when = start + tick + shift if start or tick else 0
                 events.append((when, 3, mido.MetaMessage("set_tempo", tempo=round(60_000_000 / bpm))))
                 tempo = bpm
+        events += _chords(song, span, start + shift)
         now = transpose_key(song.key, span.section.shift_semitones) if span.section.shift_semitones else song.key
         if now != key:
             events.append((at, 4, mido.MetaMessage("key_signature", key=_signature(now))))
             key = now
     return events
+
+
+def _chords(song: Song, span: Span, at: int) -> Timed:
+    """Chords as text where they come; those that come early in the section before stand at its first tick."""
+    if progression_of(song, span.section) is None:
+        return []
+    harmony = section_harmony(song, span)
+    return [(at + max(0, t), 6, mido.MetaMessage("text", text=str(c))) for t, c in zip(harmony.ticks, harmony.chords)]
+
+
+def _words(song: Song, line: Timeline, starts: list[int], layer: Layer, shift: int) -> Timed:
+    """Syllables on the notes of the layer that the lead follows; a hyphen where a word goes on."""
+    found: Timed = []
+    for span, start in zip(line.spans, starts):
+        guide = guide_of(song, span.section)
+        if guide is not None and guide.id == layer.id and span.section.lyrics:
+            found += [
+                (start + shift + max(0, p.start), 1, mido.MetaMessage("lyrics", text=p.text + ("" if p.last else "-")))
+                for p in words_laid(song, span).places
+            ]
+    return found
 
 
 def tempo_steps(span: Span) -> list[tuple[int, float]]:

@@ -76,7 +76,7 @@ def _attributes(measure: Tree.Element, bar: SheetBar, before: SheetBar | None, l
         _text(found, "divisions", DIVISIONS)
     if keyed:
         key = _sub(found, "key")
-        _text(key, "fifths", max(-7, min(7, signature(bar.key))))
+        _text(key, "fifths", max(-7, min(7, bar.key.signature)))
         mode = bar.key.mode if bar.key.mode in MODES else "none"
         _text(key, "mode", mode)
     if metred:
@@ -87,12 +87,6 @@ def _attributes(measure: Tree.Element, bar: SheetBar, before: SheetBar | None, l
         clef = _sub(found, "clef")
         _text(clef, "sign", "F" if low else "G")
         _text(clef, "line", 4 if low else 2)
-
-
-def signature(key: Key) -> int:
-    """Sharps above 0, flats below: of the collection that the key's mode has."""
-    names = sorted(key.classes)
-    return min(range(-7, 8), key=lambda f: (len({(7 * (f + n)) % 12 for n in range(-1, 6)} ^ set(names)), abs(f)))
 
 
 def _directions(measure: Tree.Element, bar: SheetBar, before: SheetBar | None) -> None:
@@ -170,7 +164,7 @@ def _note(measure: Tree.Element, note: SheetNote, bar: SheetBar) -> None:
 
 def _pitch(parent: Tree.Element, pitch: int, key: Key) -> None:
     """Spelled as the key spells it: the place on the line of fifths nearest to its own."""
-    near = min((f for f in range(-14, 20) if (7 * f) % 12 == pitch % 12), key=lambda f: abs(f - (signature(key) + 2)))
+    near = min((f for f in range(-14, 20) if (7 * f) % 12 == pitch % 12), key=lambda f: abs(f - (key.signature + 2)))
     step, alter = spelled(near)
     _text(parent, "step", step)
     if alter:

@@ -9,25 +9,41 @@ from pathlib import Path
 from escalera.cleaning import clean_line
 
 MOST_MARKERS, LONGEST_NAME = 2000, 120
+MOST_BYTES = 0xFFFF_FFF0  # of a file whose sizes are written in 32 bits
 
 
-def write_wav_cues(path: Path, markers: Sequence[tuple[int, str]]) -> None:
-    """Append markers (sample from the start, name) to a WAV file in place; nothing without markers or past 4 GB."""
+def cue_chunks(markers: Sequence[tuple[int, str]]) -> bytes:
+    """Chunks with markers (sample from the start, name), empty where there are none."""
     rows = [(at, clean_line(name, LONGEST_NAME)) for at, name in markers if at >= 0][:MOST_MARKERS]
-    size = path.stat().st_size
-    if not rows or size + 200 * len(rows) > 0xFFFF_FFF0:
-        return
+    if not rows:
+        return b""
     cue = struct.pack("<I", len(rows))
     names = b"adtl"
     for number, (at, name) in enumerate(rows, 1):
         cue += struct.pack("<II4sIII", number, at, b"data", 0, 0, at)
         text = name.encode("utf-8") + b"\0"
         names += _chunk(b"labl", struct.pack("<I", number) + text)
+    return _chunk(b"cue ", cue) + _chunk(b"LIST", names)
+
+
+def info_chunk(title: str, comment: str) -> bytes:
+    """A chunk with a title and a comment, as players show them."""
+    fields = [(b"INAM", clean_line(title, LONGEST_NAME)), (b"ICMT", clean_line(comment, LONGEST_NAME))]
+    return _chunk(
+        b"LIST", b"INFO" + b"".join(_chunk(kind, text.encode("utf-8") + b"\0") for kind, text in fields if text)
+    )
+
+
+def write_wav_cues(path: Path, markers: Sequence[tuple[int, str]]) -> None:
+    """Append markers (sample from the start, name) to a WAV file in place; nothing without markers or past 4 GB."""
+    chunks = cue_chunks(markers)
+    if not chunks or path.stat().st_size + len(chunks) > MOST_BYTES:
+        return
     with path.open("r+b") as file:
         file.seek(0, 2)
         if file.tell() % 2:
             file.write(b"\0")
-        file.write(_chunk(b"cue ", cue) + _chunk(b"LIST", names))
+        file.write(chunks)
         end = file.tell()
         file.seek(4)
         file.write(struct.pack("<I", end - 8))

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-import unicodedata
 import zipfile
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -14,6 +12,7 @@ import numpy as np
 
 from escalera.core.document.song import Layer, Song
 from escalera.core.energy.join_cues import join_cues
+from escalera.core.handing.file_names import plain_name
 from escalera.core.joins import played
 from escalera.core.reading.tiles import where
 from escalera.core.reading.timeline import timeline
@@ -72,10 +71,10 @@ def _audio(song: Song, rendering: Rendering, options: Options, path: Path) -> No
             out.write(block[:, max(0, low - at) : size if high is None else max(0, min(size, high - at))])
             at += size
     if path.suffix == ".wav":
-        write_wav_cues(path, _wav_cues(song, low, at if high is None else high))
+        write_wav_cues(path, wav_cues(song, low, at if high is None else high))
 
 
-def _wav_cues(song: Song, low: int, high: int) -> list[tuple[int, str]]:
+def wav_cues(song: Song, low: int, high: int) -> list[tuple[int, str]]:
     """Sections and what carries their joins as markers: sample from the file's start, and a name."""
     line = timeline(song)
     rows = [(start, span.section.name) for start, span in zip(line.samples(RATE_HZ), line.spans)]
@@ -139,7 +138,7 @@ class _Stems:
                 with AudioWriter(stem, RATE_HZ, 2, kind, self.options.bits) as audio:
                     for block in self.blocks(layer):
                         audio.write(block, gain)
-                out.write(stem, f"{number:02d}-{file_name(layer.name)}.{kind}")
+                out.write(stem, f"{number:02d}-{plain_name(layer.name)}.{kind}")
                 stem.unlink()
             out.writestr("cue-sheet.txt", cue_sheet(self.song, gain))
 
@@ -203,16 +202,10 @@ def export(song: Song, rendering: Rendering, key: str, options: Options, folder:
     It is written under another name first and then renamed, so that no half file has its name.
     """
     row = format_of(key, options.stems)
-    name = f"{file_name(song.title)}-stems.zip" if options.stems else f"{file_name(song.title)}.{row.extension}"
+    name = f"{plain_name(song.title)}-stems.zip" if options.stems else f"{plain_name(song.title)}.{row.extension}"
     fresh = folder / f"unfinished.{row.extension}"
     if options.stems:
         _Stems(song, rendering, options).write(fresh, row.extension)
     else:
         row.write(song, rendering, options, fresh)
     return fresh.rename(folder / name), "application/zip" if options.stems else row.mimetype
-
-
-def file_name(title: str) -> str:
-    """A title as a plain file name: letters, digits and hyphens; never a path."""
-    plain = unicodedata.normalize("NFKD", title).encode("ascii", "ignore").decode()
-    return re.sub(r"[^A-Za-z0-9]+", "-", plain).strip("-").lower()[:60] or "song"

@@ -5,9 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from escalera.core.handing.file_names import plain_name
 from escalera.services.exporting import Options, export
 from escalera.services.finished_tracks import add_finished_track, add_stem_kit
 from escalera.services.jobs import Result, Tell, Wanted, Work
+from escalera.services.packing import PackOptions, write_pack
 from escalera.services.stand_in_mix import add_stand_in
 from escalera.services.stems import bounce_of_stems, bring_in_stems
 from escalera.services.takes import keep_take
@@ -18,6 +20,7 @@ if TYPE_CHECKING:
 
 BRING_IN, OWN_SAMPLES, ADOPT, BOUNCE = "bring in", "own samples", "samples of a project", "bounce"
 MADE_UP = "made-up mix"
+PACK = "pack"
 STUDY, MADE_UP_TRACK, STEMS = "study", "made-up track", "stems"
 LONG_TAKE = "long take"
 
@@ -31,6 +34,13 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
         options = Options(bool(values["stems"]), bool(values["wet"]), int(values["bits"]), None, tell, wanted)
         path, mimetype = export(song, studio.rendering, str(values["format"]), options, folder)
         return Result(path, mimetype)
+
+    def packed(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        song, values = studio.state(job.song_id, job.revision_id), job.options
+        options = PackOptions(tuple(values["parts"]), str(values["scheme"]), str(values["receiver"]), tell, wanted)
+        path = folder / f"{plain_name(song.title)}-pack.zip"
+        write_pack(song, studio.rendering, options, path)
+        return Result(path, "application/zip")
 
     def brought_in(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
         return _told(folder, f"{studio.arrivals.read_all(tell, wanted)} files were read.")
@@ -47,6 +57,7 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
 
     return {
         "export": exported,
+        PACK: packed,
         LONG_TAKE: take_kept,
         BRING_IN: brought_in,
         OWN_SAMPLES: own_made,

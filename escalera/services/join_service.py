@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from typing import Any
 
 import numpy as np
 
-from escalera.cleaning import neutral_cell
 from escalera.core.document.song import Song
 from escalera.core.energy.join_cues import join_cues, place_text
 from escalera.core.energy.join_reading import JoinReading, read_join, read_joins
 from escalera.core.energy.stats import BANDS
 from escalera.core.reading.timeline import timeline
 from escalera.core.time.ticks import clock_ms
+from escalera.formats.tables import csv_text
 from escalera.meters.span_meters import measure_spans
 from escalera.services.rendering import Rendering, wav_bytes
 from escalera.sound.content import content_key
@@ -134,12 +132,10 @@ def joins_report(rendering: Rendering, song: Song) -> dict[str, Any]:
 
 
 def cues_csv(song: Song) -> str:
-    """The table of cues as CSV; cells that a spreadsheet would take for a formula are made harmless."""
-    out = io.StringIO()
-    table = csv.writer(out)
-    table.writerow(COLUMNS)
-    for cue in join_cues(song):
-        cells = (cue.from_name, cue.to_name, cue.what, cue.purpose, cue.player, "yes" if cue.placed else "found", cue.start, cue.end,
-                 clock_ms(cue.start_s), clock_ms(cue.end_s))  # fmt: skip
-        table.writerow([neutral_cell(cell) for cell in cells])
-    return out.getvalue()
+    """The table of cues as CSV."""
+    rows = (
+        (cue.from_name, cue.to_name, cue.what, cue.purpose, cue.player, "yes" if cue.placed else "found", cue.start, cue.end,
+         clock_ms(cue.start_s), clock_ms(cue.end_s))
+        for cue in join_cues(song)
+    )  # fmt: skip
+    return csv_text((COLUMNS, *rows))

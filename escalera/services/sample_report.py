@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -18,6 +16,7 @@ from escalera.core.samples.reading import SampleReading
 from escalera.errors import InputError
 from escalera.formats.audio import AudioWriter
 from escalera.formats.recording import RATE_HZ, blocks_of, heading
+from escalera.formats.tables import csv_text
 from escalera.services.sample_files import read_file
 from escalera.sound.clips import windows_of
 from escalera.sound.stretching import stretched, stretched_blocks
@@ -97,25 +96,11 @@ HEAD = ("sample", "layers", "source", "licence", "cleared", "credit", "how it wa
 
 def rights_csv(song: Song) -> str:
     """The table of samples, a row each."""
-    out = io.StringIO()
-    write = csv.writer(out, lineterminator="\n")
-    write.writerow(HEAD)
-    for u in used_samples(song):
-        s = u.sample
-        row = (
-            s.name,
-            "; ".join(u.layers),
-            s.source,
-            u.licence.label,
-            "yes" if u.licence.cleared else "no",
-            s.credit,
-            s.made,
-            u.open_point,
+    rows = (
+        (
+            u.sample.name, "; ".join(u.layers), u.sample.source, u.licence.label, "yes" if u.licence.cleared else "no", u.sample.credit,
+            u.sample.made, u.open_point,
         )
-        write.writerow(_plain(cell) for cell in row)
-    return out.getvalue()
-
-
-def _plain(cell: str) -> str:
-    """A cell that no spreadsheet takes for a formula."""
-    return f"'{cell}" if cell[:1] in "=+-@\t" else cell
+        for u in used_samples(song)
+    )  # fmt: skip
+    return csv_text((HEAD, *rows))

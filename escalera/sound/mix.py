@@ -148,6 +148,25 @@ class Renderer:
             out *= gain
         return out if not chains else np.ascontiguousarray(out[:, low - begin : high - begin])
 
+    def bus_before_mix(self, song: Song, line: Timeline, low: int, high: int, family: str) -> Samples:
+        """One family through its bus, without rooms, before the mix's own effects, (2, high - low); those of all families and the rooms add
+        up to the song's sum where the mix has no effects of its own."""
+        layers = frozenset(x.id for x in song.layers if x.family == family)
+        chain = _dynamic(song).get(family, ())
+        behind, ahead = memory(song) if chain else (0, 0)
+        begin = (low - behind) // BLOCK * BLOCK if chain else low
+        out, buses = self._sum(song, line, begin, high + ahead, layers, False)
+        for audio in buses.values():
+            out += _dynamically(chain, audio)
+        out *= np.float32(10.0 ** (song.master_gain_db / 20.0))
+        return np.ascontiguousarray(out[:, low - begin : high - begin])
+
+    def rooms_before_mix(self, song: Song, line: Timeline, low: int, high: int) -> Samples:
+        """What the shared rooms and echoes bring, before the mix's own effects, (2, high - low)."""
+        every = frozenset(x.id for x in song.layers)
+        wet, dry = (self.before_master(song, line, low, high, every, sent) for sent in (True, False))
+        return wet - dry
+
     def _sum(
         self, song: Song, line: Timeline, low: int, high: int, layers: frozenset[int] | None, wet: bool
     ) -> tuple[Samples, dict[str, Samples]]:

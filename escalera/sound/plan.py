@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 from escalera.core.document.devices import Device, Print
 from escalera.core.document.lanes import BUS_LEVEL, MASTER_LEVEL, return_settings
 from escalera.core.document.song import EVERY_BEAT, Layer, Song
-from escalera.core.palette.effects import RETURN_BY_KEY, RETURNS
-from escalera.core.palette.parameters import Settings
+from escalera.core.palette.effects import EFFECT_BY_KEY, RETURN_BY_KEY, RETURNS
+from escalera.core.palette.parameters import Settings, setting
 from escalera.core.reading.events import START, layer_events, sounding_layers
 from escalera.core.reading.timeline import Span
 from escalera.sound.content import content_key
@@ -198,10 +198,16 @@ def head_of(part: Part, until: int) -> Part:
     wait for what comes after it."""
     notes = part.notes
     inside = notes.start < until
-    if part.printed or inside.all():
+    if part.printed or inside.all() or any(weighs_the_whole(key, settings) for key, settings in part.spec.devices):
         return part
     fewer = notes.some(np.flatnonzero(inside))
     return replace(part, notes=fewer, key=unit_key(part.spec, fewer), end=extent(part.spec, fewer).end)
+
+
+def weighs_the_whole(key: str, settings: Settings) -> bool:
+    """Whether what an effect does at a moment depends on all that it is given: a compressor that is to be as loud as what went in."""
+    kind = EFFECT_BY_KEY[key]
+    return "match" in kind.parameter_by_key and setting(settings, kind.parameter_by_key["match"]) > 0.5
 
 
 def print_content(spec: UnitSpec, notes: Notes) -> str:

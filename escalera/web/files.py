@@ -11,12 +11,16 @@ from werkzeug.datastructures import FileStorage
 
 from escalera.cleaning import clean_line
 from escalera.core.edits.edit import whole_number
+from escalera.core.handing.file_names import SCHEMES, file_names
+from escalera.core.handing.readiness import not_ready
+from escalera.core.handing.receivers import PARTS, RECEIVERS, parts_for
 from escalera.core.reading.rights import open_points
 from escalera.errors import InputError
 from escalera.formats.bundle import is_bundle
 from escalera.formats.project import project_schema
 from escalera.services.exporting import FORMATS, format_of
 from escalera.services.importing import Imported, import_bundle, import_file
+from escalera.services.job_kinds import PACK
 from escalera.store.job_store import Job
 from escalera.web.song_view import song_view, studio
 
@@ -66,6 +70,10 @@ def handover(song_id: int) -> ResponseReturnValue:
         head=view.head,
         formats=FORMATS,
         not_cleared=open_points(view.song),
+        points=not_ready(view.song),
+        receivers=RECEIVERS,
+        parts=PARTS,
+        schemes=SCHEMES,
         selected=clean_line(request.args.get("select", ""), 80),
     )
 
@@ -87,6 +95,18 @@ def begin(song_id: int, key: str) -> ResponseReturnValue:
     if not row.audio:  # made in an instant: the answer need not be asked for again
         studio().jobs.wait(name, QUICK_S)
     return _told(studio().jobs.get(name))
+
+
+@blueprint.post("/songs/<int:song_id>/pack")
+def begin_pack(song_id: int) -> ResponseReturnValue:
+    """Make a pack in the background, for a receiver or of the parts that are ticked."""
+    head, form = studio().head(song_id), request.form
+    receiver, scheme = form.get("receiver", ""), form.get("scheme", "number")
+    parts = parts_for(receiver, ",".join(form.getlist("part")))
+    file_names(head.song.title, [], scheme)
+    options = {"parts": list(parts), "receiver": receiver, "scheme": scheme}
+    label = f"Pack for {RECEIVERS[receiver].label.lower()}" if receiver in RECEIVERS else "Pack"
+    return _told(studio().jobs.get(studio().jobs.start(PACK, song_id, head.revision_id, options, label)))
 
 
 def _told(job: Job) -> str:

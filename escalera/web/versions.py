@@ -13,10 +13,10 @@ from escalera.core.checks import judged, next_steps, undecided
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import section_of, whole_number
 from escalera.core.energy.model import arranged
+from escalera.core.handing.file_names import plain_name
 from escalera.core.moves.differences import section_changes, song_changes
 from escalera.core.reading.brief import read_brief
 from escalera.errors import EscaleraError, InputError
-from escalera.services.exporting import file_name
 from escalera.services.record import record
 from escalera.services.studies import log_of
 from escalera.services.studio import picture_of
@@ -59,7 +59,7 @@ def take_record(song_id: int) -> ResponseReturnValue:
     song = studio().head(song_id).song
     learned = [line for study in studio().studies.learned(song_id) for line in log_of(study)]
     text = record(song, studio().history(song_id), studio().versions.of(song_id), date.today(), learned)
-    name = f"attachment; filename={file_name(song.title)}-record.md"
+    name = f"attachment; filename={plain_name(song.title)}-record.md"
     return Response(text, mimetype="text/markdown", headers={"Content-Disposition": name})
 
 
