@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from escalera.core.performance.chord_reading import Beats, ReadChord, beats_of, read_chords
-from escalera.core.performance.form_found import FoundForm, find_form
+from escalera.core.performance.form_found import FoundForm, FoundPart, find_form
 from escalera.core.performance.key_from_chords import KeyFound, find_mode, weights_of
 from escalera.core.performance.played import Played
 from escalera.core.theory.keys import Key
@@ -71,7 +71,20 @@ def _shifts(played: Played, beats: Beats, chords: list[ReadChord], form: FoundFo
             if outside(cs, ns, home) - outside(cs, ns, own.key) > CLEARLY:
                 shift = (own.key.tonic_class - home.tonic_class + 5) % 12 - 5
         found.append(shift)
-    return tuple(found)
+    return tuple(shift if _fits(played, part, shift) else 0 for part, shift in zip(form.parts, found))
+
+
+def _fits(played: Played, part: FoundPart, shift: int) -> bool:
+    """Whether all notes about a part have a pitch where it is written without its shift."""
+    if not shift:
+        return True
+    edges = played.bar_ticks
+    low, high = edges[max(0, part.first_bar - 1)], edges[min(len(edges) - 1, part.first_bar + part.bars + 1)]
+    for each in played.parts:
+        notes = each.notes[(each.notes[:, 0] >= low) & (each.notes[:, 0] < high)]
+        if not each.is_drum and len(notes) and not 0 <= notes[:, 2].min() - shift <= notes[:, 2].max() - shift <= 127:
+            return False
+    return True
 
 
 def _lengths(chords: list[ReadChord], played: Played) -> list[float]:
