@@ -19,10 +19,10 @@ from numpy.typing import NDArray
 
 from escalera.core.document.song import Layer, Song
 from escalera.core.handing.file_names import ToName, file_names, plain_name
+from escalera.core.handing.handed_tables import automation_rows, credits_text, marker_rows, words_text
 from escalera.core.handing.receivers import PARTS, RECEIVERS
 from escalera.core.handing.recipes import recipes
 from escalera.core.handing.sheets import lead_sheet, part_sheets
-from escalera.core.handing.tables import automation_rows, credits_text, marker_rows, words_text
 from escalera.core.joins import played
 from escalera.core.reading.rights import used_samples
 from escalera.core.reading.timeline import timeline

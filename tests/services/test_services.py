@@ -6,11 +6,12 @@ import numpy as np
 import pytest
 
 from escalera.core.energy.model import arranged
+from escalera.core.handing.file_names import plain_name
 from escalera.core.palette.sounds import SOUNDS
 from escalera.errors import InputError
 from escalera.formats.audio import decode_audio
 from escalera.services import library
-from escalera.services.exporting import FORMATS, Options, export, file_name
+from escalera.services.exporting import FORMATS, Options, export
 from escalera.services.new_song import STARTS, new_song
 from escalera.services.rendering import Rendering
 from escalera.services.reporting import energy_report, measure_report
@@ -127,7 +128,9 @@ def test_bars_are_cut_as_people_count_them(tmp_path):
 
 def test_names_are_never_paths():
     assert (
-        file_name("../../etc/passwd") == "etc-passwd" and file_name("Ünter/🎵") == "unter" and file_name("🎵") == "song"
+        plain_name("../../etc/passwd") == "etc-passwd"
+        and plain_name("Ünter/🎵") == "unter"
+        and plain_name("🎵") == "song"
     )
 
 

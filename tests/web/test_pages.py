@@ -4,6 +4,7 @@ import io
 import json
 import re
 import time
+import zipfile
 from importlib.util import module_from_spec, spec_from_file_location
 from pathlib import Path
 
@@ -358,3 +359,24 @@ def test_work_that_leads_to_other_work_is_never_missed_between_the_two(client, s
     assert "bringing" in client.get("/studies/list").get_data(as_text=True)
     studio.jobs.stop(studio.at_work("stems").id)
     assert "bringing" not in client.get("/studies/list").get_data(as_text=True)
+
+
+def test_a_pack_is_made_in_the_background_and_what_is_not_ready_is_said(client, studio, song_id):
+    page = client.get(f"/songs/{song_id}/handover").get_data(as_text=True)
+    assert "do not say what they are there for" in page and "A mixer" in page
+    studio.begin_work()
+    made = client.post(
+        f"/songs/{song_id}/pack", data={"receiver": "drummer", "scheme": "family", "part": ["midi", "chords"]}
+    )
+    assert made.status_code == 200
+    job = studio.last_job("pack", song_id)
+    studio.jobs.wait(job.id, 30)
+    job = studio.jobs.get(job.id)
+    names = zipfile.ZipFile(studio.jobs.path(job)).namelist()
+    assert (
+        job.state == "done"
+        and {"README.txt", "manifest.json", "sheets/chords.html"} <= set(names)
+        and not any(n.endswith(".wav") for n in names)
+    )
+    for bad in ({"receiver": "nobody"}, {"scheme": "by moon"}, {"part": "everything"}):
+        assert client.post(f"/songs/{song_id}/pack", data=bad).status_code == 400

@@ -44,7 +44,7 @@ def test_recordings_go_from_a_folder_into_a_song(page, server, files):
     assert "No samples yet" in page.locator(".empty").inner_text()
     assert not trouble_of(page)
     page.set_input_files("#files", [str(f) for f in files])
-    until(lambda: studio.samples.count() == 3 and len(studio.arrivals.standing().lines) == 4)
+    until(lambda: studio.samples.count() == 3 and len(studio.arrivals.standing().lines) == 4, 60)
     page.wait_for_selector(".sample >> nth=2")
     page.wait_for_function("() => document.querySelector('.came')")
     assert "not audio" in page.locator(".came li").first.inner_text()
