@@ -74,7 +74,7 @@ class Sheet:
 
 
 @dataclass
-class _Sounding:
+class _Unwritten:
     """A note before it is written: ticks in the song, pitches, its syllable."""
 
     start: int
@@ -118,7 +118,7 @@ def _places(song: Song) -> Iterator[tuple[Span, int]]:
         at += span.length_ticks
 
 
-def _sung(song: Song, span: Span, at: int) -> list[_Sounding]:
+def _sung(song: Song, span: Span, at: int) -> list[_Unwritten]:
     words = words_laid(song, span).places
     by_start = {}
     for i, place in enumerate(words):
@@ -126,23 +126,24 @@ def _sung(song: Song, span: Span, at: int) -> list[_Sounding]:
         kind = ("single" if place.last else "begin") if first else "end" if place.last else "middle"
         by_start[place.start] = (place.text, kind)
     return [
-        _Sounding(at + n.start, at + n.end, (n.pitch,), *by_start.get(n.start, ("", ""))) for n in melody_of(song, span)
+        _Unwritten(at + n.start, at + n.end, (n.pitch,), *by_start.get(n.start, ("", "")))
+        for n in melody_of(song, span)
     ]
 
 
-def _layered(song: Song, span: Span, at: int, layer: Layer) -> list[_Sounding]:
+def _layered(song: Song, span: Span, at: int, layer: Layer) -> list[_Unwritten]:
     """Notes that begin together are one chord, as long as the longest of them."""
     found: dict[int, list[tuple[int, int]]] = {}
     for row in layer_events(song, span, layer).table.tolist():
         start = round(row[START] / 120) * 120
         found.setdefault(start, []).append((row[PITCH], row[DURATION]))
     return [
-        _Sounding(at + start, at + start + max(d for _, d in rows), tuple(sorted({p for p, _ in rows}))[:MOST_VOICES])
+        _Unwritten(at + start, at + start + max(d for _, d in rows), tuple(sorted({p for p, _ in rows}))[:MOST_VOICES])
         for start, rows in sorted(found.items())
     ]
 
 
-def _part(song: Song, name: str, notes: list[_Sounding], chords: bool, repeats: bool = True) -> SheetPart:
+def _part(song: Song, name: str, notes: list[_Unwritten], chords: bool, repeats: bool = True) -> SheetPart:
     written = _on_grid(notes, [t for span, at in _places(song) for t in _beats(span, at)])
     bars = [bar for span, at in _places(song) for bar in _bars(song, span, at, written, chords)]
     middle = sorted(p for n in notes for p in n.pitches)
@@ -158,10 +159,10 @@ def _beats(span: Span, at: int) -> list[int]:
     ]
 
 
-def _on_grid(notes: list[_Sounding], beats: list[int]) -> list[_Sounding]:
+def _on_grid(notes: list[_Unwritten], beats: list[int]) -> list[_Unwritten]:
     """Beginnings and ends on sixteenths, or on triplets in beats where those lie nearer; one note at a time."""
     triplets = _triplet_beats(notes, beats)
-    found: list[_Sounding] = []
+    found: list[_Unwritten] = []
     for note in sorted(notes, key=lambda n: n.start):
         start, end = (_snapped(t, beats, triplets) for t in (note.start, note.end))
         if found and start < found[-1].end:
@@ -170,7 +171,7 @@ def _on_grid(notes: list[_Sounding], beats: list[int]) -> list[_Sounding]:
                 found.pop()
         end = max(end, _snapped(start + STRAIGHT, beats, triplets, up=True))
         if end > start >= 0:
-            found.append(_Sounding(start, end, note.pitches, note.syllable, note.syllabic))
+            found.append(_Unwritten(start, end, note.pitches, note.syllable, note.syllabic))
     return found
 
 
@@ -180,7 +181,7 @@ def _beat_of(tick: int, beats: list[int]) -> int:
     return max(0, bisect_right(beats, tick) - 1)
 
 
-def _triplet_beats(notes: list[_Sounding], beats: list[int]) -> set[int]:
+def _triplet_beats(notes: list[_Unwritten], beats: list[int]) -> set[int]:
     """Beats in which beginnings lie nearer to thirds than to quarters."""
     off: dict[int, list[int]] = {}
     for note in notes:
@@ -199,7 +200,7 @@ def _snapped(tick: int, beats: list[int], triplets: set[int], up: bool = False) 
     return beats[beat] + (-(-inside // grid) if up else round(inside / grid)) * grid
 
 
-def _bars(song: Song, span: Span, at: int, notes: list[_Sounding], chords: bool) -> Iterator[SheetBar]:
+def _bars(song: Song, span: Span, at: int, notes: list[_Unwritten], chords: bool) -> Iterator[SheetBar]:
     harmony, key = section_harmony(song, span), section_key(song, span.section)
     changes = list(zip(harmony.ticks, harmony.chords))
     for i, (low, high, metre) in enumerate(zip(span.bar_ticks, span.bar_ticks[1:], span.bar_metres)):
@@ -212,7 +213,7 @@ def _bars(song: Song, span: Span, at: int, notes: list[_Sounding], chords: bool)
         )  # fmt: skip
 
 
-def _written(notes: list[_Sounding], low: int, high: int, metre: Metre) -> Iterator[SheetNote]:
+def _written(notes: list[_Unwritten], low: int, high: int, metre: Metre) -> Iterator[SheetNote]:
     """The notes and rests of one bar, each cut into values that are written."""
     at = low
     for note in notes:
