@@ -139,6 +139,27 @@ def ready(song: str, as_json: bool) -> None:
 
 
 @click.command()
+@click.argument("song")
+@click.argument("paths", nargs=-1, required=True, type=click.Path(exists=True, path_type=Path))
+@click.option("--json", "as_json", is_flag=True)
+def returned(song: str, paths: tuple[Path, ...], as_json: bool) -> None:
+    """What came back for SONG, beside what it has: same, changed (where), new, missing. Takes nothing."""
+    from escalera.services.returned import returned_list
+
+    with studio() as opened:
+        found = returned_list(song_from(song, opened), opened.rendering, paths)
+    if as_json:
+        click.echo(json.dumps(found.plain(), ensure_ascii=False))
+        return
+    for f in found.files:
+        click.echo(
+            f"{f.file[:36]:36} {f.state:8} {f.layer or f.kind:20} {f.confidence:5.0%}  {f.said}{'; '.join(f.where[:3])}"
+        )
+    for name in found.missing:
+        click.echo(f"{'':36} missing  {name}")
+
+
+@click.command()
 @click.argument("source")
 @click.option("-o", "output", required=True, type=click.Path(path_type=Path), help="A .wav or .flac file.")
 @click.option("--bars", default="", help="Only these bars, for example 17-24.")
@@ -173,4 +194,4 @@ def _bars(text: str) -> tuple[int, int] | None:
     return int(match[1]), int(match[2] or match[1])
 
 
-COMMANDS = (songs, new, bring_in, export, render, pack, ready)
+COMMANDS = (songs, new, bring_in, export, render, pack, ready, returned)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,6 +12,7 @@ from escalera.services.exporting import Options, export
 from escalera.services.finished_tracks import add_finished_track, add_stem_kit
 from escalera.services.jobs import Result, Tell, Wanted, Work
 from escalera.services.packing import PackOptions, write_pack
+from escalera.services.returned import returned_list
 from escalera.services.stand_in_mix import add_stand_in
 from escalera.services.stems import bounce_of_stems, bring_in_stems
 from escalera.services.takes import keep_take
@@ -20,7 +23,7 @@ if TYPE_CHECKING:
 
 BRING_IN, OWN_SAMPLES, ADOPT, BOUNCE = "bring in", "own samples", "samples of a project", "bounce"
 MADE_UP = "made-up mix"
-PACK = "pack"
+PACK, RETURNED = "pack", "returned"
 STUDY, MADE_UP_TRACK, STEMS = "study", "made-up track", "stems"
 LONG_TAKE = "long take"
 
@@ -42,6 +45,15 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
         write_pack(song, studio.rendering, options, path)
         return Result(path, "application/zip")
 
+    def looked_at(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        song = studio.state(job.song_id, job.revision_id)
+        came = studio.returned_folder(str(job.options["token"]))
+        try:
+            found = returned_list(song, studio.rendering, [came]).plain()
+        finally:
+            shutil.rmtree(came, ignore_errors=True)
+        return _told(folder, json.dumps(found, ensure_ascii=False))
+
     def brought_in(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
         return _told(folder, f"{studio.arrivals.read_all(tell, wanted)} files were read.")
 
@@ -58,6 +70,7 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
     return {
         "export": exported,
         PACK: packed,
+        RETURNED: looked_at,
         LONG_TAKE: take_kept,
         BRING_IN: brought_in,
         OWN_SAMPLES: own_made,

@@ -17,7 +17,7 @@ from escalera.core.edits.protection import keep_protected
 from escalera.core.energy.model import arranged, is_arranged
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
-from escalera.errors import EditError, InputError, StoreError
+from escalera.errors import EditError, InputError, NotFound, StoreError
 from escalera.services.arrivals import Arrivals
 from escalera.services.audition import audition_song
 from escalera.services.bounces import Bounces
@@ -264,6 +264,12 @@ class Studio:
 
     def print_layer(self, song_id: int, base_id: int, layer_id: int) -> Outcome:
         return self.command(song_id, base_id, {"kind": "print_layer", "layer_id": str(layer_id)})
+
+    def returned_folder(self, token: str) -> Path:
+        """Where files wait that came back, by the name they were given together. Raises NotFound for what is no such name."""
+        if not token.isalnum():
+            raise NotFound("These files are not there any more. Choose them again.")
+        return self.folder / "returned" / token
 
     # recordings ------------------------------------------------------------------------------------------------
 

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import json
+import secrets
 import tempfile
 from pathlib import Path
 
 from flask import Blueprint, redirect, render_template, request, send_file, session, url_for
 from flask.typing import ResponseReturnValue
 from werkzeug.datastructures import FileStorage
+from werkzeug.utils import secure_filename
 
 from escalera.cleaning import clean_line
 from escalera.core.edits.edit import whole_number
@@ -20,7 +23,8 @@ from escalera.formats.bundle import is_bundle
 from escalera.formats.project import project_schema
 from escalera.services.exporting import FORMATS, format_of
 from escalera.services.importing import Imported, import_bundle, import_file
-from escalera.services.job_kinds import PACK
+from escalera.services.job_kinds import PACK, RETURNED
+from escalera.services.returned import MOST_FILES
 from escalera.store.job_store import Job
 from escalera.web.song_view import song_view, studio
 
@@ -107,6 +111,34 @@ def begin_pack(song_id: int) -> ResponseReturnValue:
     options = {"parts": list(parts), "receiver": receiver, "scheme": scheme}
     label = f"Pack for {RECEIVERS[receiver].label.lower()}" if receiver in RECEIVERS else "Pack"
     return _told(studio().jobs.get(studio().jobs.start(PACK, song_id, head.revision_id, options, label)))
+
+
+@blueprint.post("/songs/<int:song_id>/returned")
+def came_back(song_id: int) -> ResponseReturnValue:
+    """Files that came back are looked at in the background, and laid beside the song; nothing is taken."""
+    request.max_content_length = BUNDLE_BYTES
+    head, token = studio().head(song_id), secrets.token_hex(8)
+    folder = studio().returned_folder(token)
+    folder.mkdir(parents=True)
+    files = [f for f in request.files.getlist("file") if f.filename][:MOST_FILES]
+    for number, upload in enumerate(files):
+        name = secure_filename(upload.filename or "") or "file"
+        upload.save(folder / (name if not (folder / name).exists() else f"{number}-{name}"))
+    if not files:
+        raise InputError("No file was chosen. Choose the stems, MIDI files or projects that came back.")
+    job = studio().jobs.start(RETURNED, song_id, head.revision_id, {"token": token}, "Looking at what came back")
+    return _looked_at(studio().jobs.get(job))
+
+
+@blueprint.get("/returned/<name>")
+def ask_returned(name: str) -> ResponseReturnValue:
+    """How far looking is, or what was found."""
+    return _looked_at(studio().jobs.get(name))
+
+
+def _looked_at(job: Job) -> str:
+    found = json.loads(studio().jobs.path(job).read_text()) if job.state == "done" else None
+    return render_template("files/_returned.html", job=job, found=found)
 
 
 def _told(job: Job) -> str:

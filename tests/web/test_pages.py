@@ -380,3 +380,17 @@ def test_a_pack_is_made_in_the_background_and_what_is_not_ready_is_said(client, 
     )
     for bad in ({"receiver": "nobody"}, {"scheme": "by moon"}, {"part": "everything"}):
         assert client.post(f"/songs/{song_id}/pack", data=bad).status_code == 400
+
+
+def test_what_came_back_is_looked_at_and_nothing_is_taken(client, studio, song_id):
+    studio.begin_work()
+    before = studio.head(song_id)
+    midi = write_midi(before.song)
+    sent = {"file": [(io.BytesIO(midi), "../../back.mid"), (io.BytesIO(b"RIFF no"), "broken.wav")]}
+    assert client.post(f"/songs/{song_id}/returned", data=sent, content_type="multipart/form-data").status_code == 200
+    job = studio.last_job("returned", song_id)
+    studio.jobs.wait(job.id, 30)
+    told = client.get(f"/returned/{job.id}").get_data(as_text=True)
+    assert "Round kick" in told and "same" in told and "broken.wav" in told and "unread" in told
+    assert studio.head(song_id).revision_id == before.revision_id and not any((studio.folder / "returned").iterdir())
+    assert client.post(f"/songs/{song_id}/returned", data={}).status_code == 400
