@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,6 +15,7 @@ from escalera.services.returned import returned_list
 from escalera.services.stand_in_mix import add_stand_in
 from escalera.services.stems import bounce_of_stems, bring_in_stems
 from escalera.services.takes import keep_take
+from escalera.services.taking_back import chosen_rows, read_found, take_back
 from escalera.store.job_store import Job
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 BRING_IN, OWN_SAMPLES, ADOPT, BOUNCE = "bring in", "own samples", "samples of a project", "bounce"
 MADE_UP = "made-up mix"
-PACK, RETURNED = "pack", "returned"
+PACK, RETURNED, TAKEN = "pack", "returned", "taken"
 STUDY, MADE_UP_TRACK, STEMS = "study", "made-up track", "stems"
 LONG_TAKE = "long take"
 
@@ -37,22 +37,6 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
         options = Options(bool(values["stems"]), bool(values["wet"]), int(values["bits"]), None, tell, wanted)
         path, mimetype = export(song, studio.rendering, str(values["format"]), options, folder)
         return Result(path, mimetype)
-
-    def packed(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
-        song, values = studio.state(job.song_id, job.revision_id), job.options
-        options = PackOptions(tuple(values["parts"]), str(values["scheme"]), str(values["receiver"]), tell, wanted)
-        path = folder / f"{plain_name(song.title)}-pack.zip"
-        write_pack(song, studio.rendering, options, path)
-        return Result(path, "application/zip")
-
-    def looked_at(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
-        song = studio.state(job.song_id, job.revision_id)
-        came = studio.returned_folder(str(job.options["token"]))
-        try:
-            found = returned_list(song, studio.rendering, [came]).plain()
-        finally:
-            shutil.rmtree(came, ignore_errors=True)
-        return _told(folder, json.dumps(found, ensure_ascii=False))
 
     def brought_in(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
         return _told(folder, f"{studio.arrivals.read_all(tell, wanted)} files were read.")
@@ -69,14 +53,37 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
 
     return {
         "export": exported,
-        PACK: packed,
-        RETURNED: looked_at,
         LONG_TAKE: take_kept,
         BRING_IN: brought_in,
         OWN_SAMPLES: own_made,
         ADOPT: adopted,
+        **_of_handing_over(studio),
         **_of_music_elsewhere(studio),
     }
+
+
+def _of_handing_over(studio: Studio) -> dict[str, Work]:
+    """Work on packs, and on what came back."""
+
+    def packed(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        song, values = studio.state(job.song_id, job.revision_id), job.options
+        options = PackOptions(tuple(values["parts"]), str(values["scheme"]), str(values["receiver"]), tell, wanted)
+        path = folder / f"{plain_name(song.title)}-pack.zip"
+        write_pack(song, studio.rendering, options, path)
+        return Result(path, "application/zip")
+
+    def looked_at(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        came, song = studio.returned_folder(str(job.options["token"])), studio.state(job.song_id, job.revision_id)
+        found = returned_list(song, studio.rendering, [came], studio.earlier_states(job.song_id), tell, wanted)
+        return _told(folder, json.dumps(found.plain(), ensure_ascii=False))
+
+    def taken(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        looked = studio.jobs.get(str(job.options["looked"]))
+        rows = chosen_rows(read_found(studio.jobs.path(looked)), job.options["ways"])
+        came = studio.returned_folder(str(looked.options["token"]))
+        return _told(folder, take_back(studio, job.song_id, came, rows, str(job.options["who"])))
+
+    return {PACK: packed, RETURNED: looked_at, TAKEN: taken}
 
 
 def _of_music_elsewhere(studio: Studio) -> dict[str, Work]:

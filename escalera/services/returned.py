@@ -7,44 +7,37 @@ rendered now, and of the file, at the delay at which they fit best. A name count
 from __future__ import annotations
 
 import zipfile
-from collections.abc import Iterable, Sequence
-from dataclasses import asdict, dataclass
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-from numpy.typing import NDArray
 from rapidfuzz import fuzz
 
-from escalera.core.document.song import Layer, Song
-from escalera.core.handing.file_names import plain_name
+from escalera.core.document.song import Song
+from escalera.core.handing.merging import KINSHIP as SAME_SONG
+from escalera.core.handing.merging import Difference, differences, kinship, nearest
+from escalera.core.handing.played_again import Notes, tracks_differ
 from escalera.core.joins import played
-from escalera.core.moves.differences import section_changes, song_changes
-from escalera.core.reading.timeline import timeline
-from escalera.errors import EscaleraError, InputError
+from escalera.errors import EscaleraError, InputError, RenderStopped
 from escalera.formats.bundle import PROJECT
-from escalera.formats.midi_read import ChannelNotes, read_midi
+from escalera.formats.midi_read import ChannelNotes, MidiFacts, read_midi
 from escalera.formats.midi_write import write_midi
-from escalera.formats.project import read_project
-from escalera.formats.recording import blocks_of
-from escalera.services.packing import MANIFEST, checked_manifest, without_mix_effects
+from escalera.formats.project import MAX_BYTES, read_project
+from escalera.formats.zip_gate import MOST_ENTRIES, unpacked_files
+from escalera.services.packing import MANIFEST, checked_manifest
 from escalera.services.rendering import Rendering
-from escalera.sound.schedule import RATE_HZ
+from escalera.services.returned_sound import KNOWN, NAME_COUNTS, LayerSounds, match_of
 
-HOP = RATE_HZ // 50
-ZONES_HZ = (200.0, 2000.0)
-MOST_FILES, MOST_JSON = 500, 40_000_000
-LAG_S = 4.0  # of a file that begins earlier or later than it should
-SAME, KNOWN = 0.985, 0.6  # likeness from which a section is the same, and a file is a layer's at all
-LEVEL_DB = 1.0
-NAME_COUNTS = 0.15
-SHIFTED_S = 0.03
-Envelope = NDArray[np.float32]
+INSIDE = ".unpacked"  # folders of what was in zips
+TEMPO_STEP_BPM = 0.05
+States = Iterable[tuple[int, Song]]
 
 
 @dataclass(frozen=True, slots=True)
 class Returned:
-    """A file that came back: what it is, the layer it belongs to, how sure that is, and its state: same, changed (where), new, unread."""
+    """A file that came back: what it is, the layer it belongs to, how sure that is, its state (same, changed where, new, unread), and the
+    ways in which it can be taken."""
 
     file: str
     kind: str
@@ -53,6 +46,14 @@ class Returned:
     state: str
     where: tuple[str, ...] = ()
     said: str = ""
+    ways: tuple[str, ...] = ()
+    layer_id: int = 0
+    track: int = 0
+    sections: tuple[int, ...] = ()
+    late_s: float = 0.0
+    drawn: tuple[tuple[int, ...], ...] = ()
+    base: int = 0  # the state that a project began from
+    parts: tuple[Difference, ...] = field(default=())
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,27 +68,35 @@ class ReturnedList:
         return {"files": [asdict(f) for f in self.files], "missing": list(self.missing)}
 
 
-def returned_list(song: Song, rendering: Rendering, paths: Sequence[Path]) -> ReturnedList:
-    """What came back beside what the song has. Raises InputError for more than 500 files or none."""
-    files = [
-        f for path in paths for f in (sorted(x for x in path.rglob("*") if x.is_file()) if path.is_dir() else [path])
-    ]
-    if not files or len(files) > MOST_FILES:
-        raise InputError(
-            f"{len(files)} files were found; 1 to {MOST_FILES} are looked at. Choose the files that came back."
-        )
+def returned_list(
+    song: Song, rendering: Rendering, paths: Sequence[Path], states: States = (), tell: Callable[[float], None] = lambda share: None,
+    wanted: Callable[[], bool] = lambda: True,
+) -> ReturnedList:  # fmt: skip
+    """What came back beside what the song has; `states` are earlier ones of it, newest first. Zips are unpacked beside themselves, into
+    hidden folders. Raises InputError for more than 500 files or none."""
+    files = [f for path in paths for f in (sorted(_files(path)) if path.is_dir() else [path])]
+    if not files or len(files) > MOST_ENTRIES:
+        raise InputError(f"{len(files)} files were found; 1 to {MOST_ENTRIES} are looked at. Choose the files that came back.")  # fmt: skip
+    looking = _Looking(song, LayerSounds(song, rendering), list(states))
     found: list[Returned] = []
-    sound = _Sound(song, rendering)
-    for path in files:
-        try:
-            found += _read(song, sound, path)
-        except EscaleraError as error:
-            found.append(Returned(path.name, "unknown", "", 0.0, "unread", (), str(error)))
-        except OSError as error:
-            found.append(
-                Returned(path.name, "unknown", "", 0.0, "unread", (), f"It cannot be read: {error.strerror or error}.")
-            )
+    for number, path in enumerate(files):
+        if not wanted():
+            raise RenderStopped("Looking was called off. Nothing was taken.")
+        tell(number / len(files))
+        found += looking.safely(path)
     return ReturnedList(tuple(found), _missing(song, found))
+
+
+def _files(folder: Path) -> Iterator[Path]:
+    return (x for x in folder.rglob("*") if x.is_file() and not any(p.startswith(".") for p in x.relative_to(folder).parts))  # fmt: skip
+
+
+def file_of(folder: Path, name: str) -> Path:
+    """The file of a row, by its name: one that was given, or one that was in a zip. Raises InputError where it is gone."""
+    for path in sorted(folder.rglob("*")):
+        if path.is_file() and path.name == name:
+            return path
+    raise InputError(f"{name} is not there any more. Choose the files again.")
 
 
 def _missing(song: Song, found: list[Returned]) -> tuple[str, ...]:
@@ -98,78 +107,127 @@ def _missing(song: Song, found: list[Returned]) -> tuple[str, ...]:
     return tuple(x.name for x in song.layers if x.id in placed and not x.muted and x.name not in told)
 
 
-def _read(song: Song, sound: _Sound, path: Path) -> Iterable[Returned]:
-    with path.open("rb") as file:
-        start = file.read(4)
-    if start == b"MThd":
-        return _tracks(song, path.name, path.read_bytes())
-    if start[:2] == b"PK":
-        return _archive(song, path)
-    if start.lstrip()[:1] == b"{":
-        return _project(song, path.name, path.read_bytes()[:MOST_JSON])
-    return [_stem(song, sound, path)]
+@dataclass
+class _Looking:
+    song: Song
+    sound: LayerSounds
+    states: list[tuple[int, Song]]
+
+    def safely(self, path: Path) -> list[Returned]:
+        try:
+            return list(self._read(path))
+        except EscaleraError as error:
+            return [Returned(path.name, "unknown", "", 0.0, "unread", (), str(error))]
+        except OSError as error:
+            return [Returned(path.name, "unknown", "", 0.0, "unread", (), f"It cannot be read: {error.strerror or error}.")]  # fmt: skip
+
+    def _read(self, path: Path) -> Iterable[Returned]:
+        with path.open("rb") as file:
+            start = file.read(4)
+        if start == b"MThd":
+            return _tracks(self.song, path.name, path.read_bytes())
+        if start[:2] == b"PK":
+            return self._archive(path)
+        if start.lstrip()[:1] == b"{":
+            return self._project(path.name, path.read_bytes()[: MAX_BYTES + 1])
+        return [self._stem(path)]
+
+    def _archive(self, path: Path) -> Iterable[Returned]:
+        """A bundle is its project; of a pack what is not as it was written is looked at, of any other zip all that could be music."""
+        names = _names(path)
+        if PROJECT in names:
+            with zipfile.ZipFile(path) as archive:
+                return self._project(path.name, archive.open(PROJECT).read(MAX_BYTES + 1))
+        only: tuple[str, ...] = ()
+        found: list[Returned] = []
+        if MANIFEST in names:
+            off = checked_manifest(path)
+            said = f"{len(names) - 1} files in it" + ("; those that are not as they were written follow" if off else "")
+            found.append(Returned(path.name, "pack", "", 1.0, "changed" if off else "same", tuple(off[:20]), said))
+            only = tuple(n for n in names if any(n in line for line in off))
+            if not only:
+                return found
+        inside = unpacked_files(path, path.with_name(f"{INSIDE}-{path.name}"), only)
+        return [*found, *(row for file in inside for row in self.safely(file))]
+
+    def _project(self, name: str, data: bytes) -> list[Returned]:
+        """A project against the state it began from, among those that the song has been in."""
+        other = read_project(data)
+        if kinship(self.song, other) < SAME_SONG:
+            said = "a project of another song; Import opens it as one of its own"
+            return [Returned(name, "project", "", 1.0, "new", (), said)]
+        base_id, base = nearest(self.states, other) or (0, self.song)
+        parts = tuple(differences(base, self.song, other))
+        where = tuple(f"{d.name}: {', '.join(d.what) or d.state}" for d in parts)[:40]
+        ways = ("merge", "version") if parts else ()
+        said = "" if self.song is base or base == self.song else "it began from an earlier state"
+        return [Returned(name, "project", "", 1.0, "changed" if parts else "same", where, said, ways, base=base_id, parts=parts)]  # fmt: skip
+
+    def _stem(self, path: Path) -> Returned:
+        match = match_of(self.song, self.sound, path)
+        if match.layer_id is None:
+            new = ("layer",) if match.drawn else ()
+            return Returned(path.name, "stem", "", match.confidence, "new", (), match.said, new, drawn=match.drawn)
+        state = "changed" if match.where or match.said else "same"
+        of_layer = ("layer", "sections") if match.where else ("layer",)
+        ways = of_layer if match.layer_id else ("bounce",)
+        kind, name = ("stem", match.name) if match.layer_id else ("mix", "")
+        return Returned(
+            path.name, kind, name, match.confidence, state, match.where, match.said, ways if state == "changed" else ways[:1],
+            match.layer_id, 0, match.sections, match.late_s, match.drawn,
+        )  # fmt: skip
 
 
-def _archive(song: Song, path: Path) -> Iterable[Returned]:
-    """A bundle is its project; a pack says which of its files are not as they were written."""
-    with zipfile.ZipFile(path) as archive:
-        names = archive.namelist()
-        if PROJECT in names and archive.getinfo(PROJECT).file_size <= MOST_JSON:
-            return _project(song, path.name, archive.read(PROJECT))
-    if MANIFEST in names:
-        off = checked_manifest(path)
-        return [
-            Returned(
-                path.name,
-                "pack",
-                "",
-                1.0,
-                "changed" if off else "same",
-                tuple(off[:20]),
-                f"{len(names) - 1} files in it",
-            )
-        ]
-    raise InputError("This zip is neither a pack nor a project. Unpack it, and choose its files.")
-
-
-def _project(song: Song, name: str, data: bytes) -> Iterable[Returned]:
-    other = read_project(data)
-    sections = section_changes(song, other)
-    where = [f"{c.name}: {', '.join(c.what) or 'plays otherwise'}" for c in sections]
-    whole = song_changes(song, other)
-    state = "changed" if where or whole else "same"
-    return [Returned(name, "project", "", 1.0, state, (*where, *whole)[:40])]
+def _names(path: Path) -> list[str]:
+    try:
+        with zipfile.ZipFile(path) as archive:
+            return archive.namelist()
+    except (zipfile.BadZipFile, OSError, ValueError) as error:
+        raise InputError(f"The zip {path.name} is not whole. Ask for it again.") from error
 
 
 # notes --------------------------------------------------------------------------------------------------------------------------
 
 
-def _tracks(song: Song, name: str, data: bytes) -> Iterable[Returned]:
-    """Every track beside the layer whose notes or name it has."""
-    theirs, mine = (
-        read_midi(data).parts,
-        {p.name: p for p in read_midi(write_midi(song)).parts} if song.sections else {},
-    )
-    found = []
-    for part in theirs:
+def notes_of(part: ChannelNotes) -> Notes:
+    """(start tick, length, pitch, velocity) of a track, from the song's start."""
+    return tuple((start, length, pitch, velocity) for start, length, pitch, velocity in part.notes)
+
+
+def own_tracks(song: Song) -> dict[str, ChannelNotes]:
+    """The song's own tracks as its MIDI file has them, by their names; none where it plays no note."""
+    try:
+        return {p.name: p for p in read_midi(write_midi(song)).parts} if song.sections else {}
+    except EscaleraError:
+        return {}
+
+
+def _tracks(song: Song, name: str, data: bytes) -> Iterator[Returned]:
+    """Every track beside the layer whose notes or name it has, and the tempo where it is another one."""
+    facts, mine = read_midi(data), own_tracks(song)
+    yield from _tempo(song, name, facts)
+    layers = {x.name: x.id for x in song.layers}
+    for number, part in enumerate(facts.parts):
         ranked = sorted(((_likeness(part, own), own) for own in mine.values()), key=lambda r: -r[0])
-        if not ranked or ranked[0][0] < KNOWN:
-            found.append(
-                Returned(
-                    name,
-                    "track",
-                    "",
-                    1.0 - (ranked[0][0] if ranked else 0.0),
-                    "new",
-                    (),
-                    f"“{part.name}”, {len(part.notes)} notes",
-                )
-            )
+        share, own = ranked[0] if ranked else (0.0, None)
+        if own is None or share < KNOWN:
+            said = f"“{part.name}”, {len(part.notes)} notes"
+            yield Returned(name, "track", "", 1.0 - share, "new", (), said, ("notes",), track=number)
             continue
-        share, own = ranked[0]
-        where = _notes_differ(song, part, own)
-        found.append(Returned(name, "track", own.name, round(share, 3), "changed" if where else "same", tuple(where)))
-    return found
+        where = tracks_differ(song, notes_of(part), notes_of(own))
+        lines = tuple(f"{s.name}: {more} notes more, {fewer} fewer" for s, more, fewer in where)
+        ways = ("notes",) if where and own.name in layers else ()
+        yield Returned(
+            name, "track", own.name, round(share, 3), "changed" if where else "same", lines, "", ways, layers.get(own.name, 0), number,
+            tuple(s.id for s, _, _ in where),
+        )  # fmt: skip
+
+
+def _tempo(song: Song, name: str, facts: MidiFacts) -> Iterator[Returned]:
+    if facts.tempos and len({bpm for _, bpm in facts.tempos}) == 1:
+        bpm = round(facts.tempos[0][1], 2)
+        if abs(bpm - song.tempo_bpm) > TEMPO_STEP_BPM and not any(s.tempo_changes for s in song.sections):
+            yield Returned(name, "tempo", "", 1.0, "changed", (f"{song.tempo_bpm:g} → {bpm:g} bpm",), "", ("tempo",))
 
 
 def _likeness(one: ChannelNotes, other: ChannelNotes) -> float:
@@ -182,141 +240,3 @@ def _likeness(one: ChannelNotes, other: ChannelNotes) -> float:
 
 def _places(part: ChannelNotes) -> set[tuple[int, int]]:
     return {(round(start / 240), pitch) for start, _, pitch, _ in part.notes}
-
-
-def _notes_differ(song: Song, one: ChannelNotes, other: ChannelNotes) -> list[str]:
-    at, found = 0, []
-    for span in timeline(song).spans:
-        rows = [{(s, p) for s, _, p, _ in part.notes if at <= s < at + span.length_ticks} for part in (one, other)]
-        if rows[0] != rows[1]:
-            found.append(f"{span.section.name}: {len(rows[0] - rows[1])} notes more, {len(rows[1] - rows[0])} fewer")
-        at += span.length_ticks
-    return found
-
-
-# sound --------------------------------------------------------------------------------------------------------------------------
-
-
-class _Sound:
-    """Envelopes of a song's layers and of the whole, each rendered once when it is asked for."""
-
-    def __init__(self, song: Song, rendering: Rendering):
-        self.song, self.renderer = without_mix_effects(song), rendering.renderer
-        self._kept: dict[tuple[int, bool], Envelope] = {}
-
-    def of(self, layer_id: int, wet: bool = False) -> Envelope:
-        """Of a layer, or of the whole (0), (frames, 3) in amplitudes."""
-        key = (layer_id, wet)
-        if key not in self._kept:
-            line = timeline(self.song)
-            only = frozenset((layer_id,)) if layer_id else None
-            end = line.samples(RATE_HZ)[-1] if line.spans else 0
-            blocks = (
-                self.renderer.before_master(
-                    self.song, line, low, min(end, low + 20 * RATE_HZ), only, wet or not layer_id
-                )
-                for low in range(0, end, 20 * RATE_HZ)
-            )
-            self._kept[key] = envelope(blocks)
-        return self._kept[key]
-
-    def layers(self) -> list[Layer]:
-        placed = {p.layer_id for s in played(self.song).sections for p in s.placements}
-        return [x for x in self.song.layers if x.id in placed and not x.muted]
-
-
-def envelope(blocks: Iterable[NDArray[np.float32]]) -> Envelope:
-    """Loudness of a sound over time in three zones, (frames, 3) in amplitudes; blocks are (channels, n) and follow one another."""
-    from scipy import signal
-
-    filters = [
-        signal.butter(2, ZONES_HZ[0], "low", fs=RATE_HZ, output="sos"),
-        signal.butter(2, ZONES_HZ, "band", fs=RATE_HZ, output="sos"),
-        signal.butter(2, ZONES_HZ[1], "high", fs=RATE_HZ, output="sos"),
-    ]
-    states = [signal.sosfilt_zi(f) * 0.0 for f in filters]
-    rows: list[NDArray[np.float64]] = []
-    rest = np.zeros(0, np.float32)
-    for block in blocks:
-        mono = np.concatenate((rest, block.mean(axis=0)))
-        whole = len(mono) // HOP * HOP
-        rest = mono[whole:]
-        if not whole:
-            continue
-        zones = []
-        for i, each in enumerate(filters):
-            heard, states[i] = signal.sosfilt(each, mono[:whole], zi=states[i])
-            zones.append(np.sqrt((heard.reshape(-1, HOP) ** 2).mean(axis=1)))
-        rows.append(np.stack(zones, axis=1))
-    return np.concatenate(rows).astype(np.float32) if rows else np.zeros((0, 3), np.float32)
-
-
-def _stem(song: Song, sound: _Sound, path: Path) -> Returned:
-    """The layer (or the whole) that a file sounds like."""
-    heard = envelope(blocks_of(path))
-    if not heard.any():
-        return Returned(path.name, "stem", "", 0.0, "new", (), "silent")
-    rows = [(x.name, max(_fit(heard, sound.of(x.id, wet)) for wet in (False, True)), x.id) for x in sound.layers()]
-    rows.append(("the mix", _fit(heard, sound.of(0)), 0))
-    scored = sorted(((_score(path, name, fit[0]), name, fit, i) for name, fit, i in rows), key=lambda r: -r[0])
-    score, name, (likeness, lag), layer_id = scored[0]
-    if score < KNOWN:
-        return Returned(
-            path.name, "stem", "", round(1.0 - score, 3), "new", (), f"most like {name}, and not like enough"
-        )
-    wet = layer_id != 0 and _fit(heard, sound.of(layer_id, True)) > _fit(heard, sound.of(layer_id, False))
-    where = _sections_differ(song, heard, sound.of(layer_id, wet), lag)
-    late_s = lag * HOP / RATE_HZ
-    said = f"begins {abs(late_s):.2f} s {'late' if late_s > 0 else 'early'}" if abs(late_s) > SHIFTED_S else ""
-    kind = "stem" if layer_id else "mix"
-    return Returned(
-        path.name,
-        kind,
-        name if layer_id else "",
-        round(score, 3),
-        "changed" if where or said else "same",
-        tuple(where),
-        said,
-    )
-
-
-def _score(path: Path, name: str, likeness: float) -> float:
-    alike = fuzz.token_set_ratio(plain_name(path.stem).replace("-", " "), plain_name(name).replace("-", " ")) / 100.0
-    return (1 - NAME_COUNTS) * likeness + NAME_COUNTS * alike
-
-
-def _fit(one: Envelope, other: Envelope) -> tuple[float, int]:
-    """How alike two envelopes are at the delay at which they are most, 0 to 1, and that delay in frames (above 0: the first comes late)."""
-    from scipy import signal
-
-    if not one.any() or not other.any():
-        return 0.0, 0
-    total = sum(signal.correlate(one[:, z], other[:, z], mode="full", method="fft") for z in range(3))
-    lags = np.arange(1 - len(other), len(one))
-    inside = np.abs(lags) <= LAG_S * RATE_HZ / HOP
-    both = float(np.sqrt((one.astype(np.float64) ** 2).sum() * (other.astype(np.float64) ** 2).sum()))
-    best = int(np.argmax(np.where(inside, total, -1.0)))
-    return float(np.clip(total[best] / both, 0.0, 1.0)), int(lags[best])
-
-
-def _sections_differ(song: Song, heard: Envelope, own: Envelope, lag: int) -> list[str]:
-    """Sections in which a file sounds otherwise than the layer does now, with what of it can be said."""
-    found = []
-    for span in timeline(song).spans:
-        low, high = (round(s * RATE_HZ / HOP) for s in (span.start_seconds, span.end_seconds))
-        mine, theirs = own[low:high], heard[max(0, low + lag) : max(0, high + lag)]
-        count = min(len(mine), len(theirs))
-        a, b = mine[:count].astype(np.float64).ravel(), theirs[:count].astype(np.float64).ravel()
-        loud, there = float((a**2).sum()), float((b**2).sum())
-        least = 1e-7 * max(1, count)
-        if max(loud, there) < least:
-            continue
-        if min(loud, there) < least:
-            found.append(f"{span.section.name}: {'silent now' if there < loud else 'plays where it was silent'}")
-            continue
-        change_db = 10 * np.log10(there / loud)
-        if float(a @ b) / np.sqrt(loud * there) < SAME:
-            found.append(f"{span.section.name}: plays otherwise")
-        elif abs(change_db) > LEVEL_DB:
-            found.append(f"{span.section.name}: {change_db:+.1f} dB".replace("-", "−"))
-    return found

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from threading import Thread
@@ -17,7 +17,7 @@ from escalera.core.edits.protection import keep_protected
 from escalera.core.energy.model import arranged, is_arranged
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
-from escalera.errors import EditError, InputError, NotFound, StoreError
+from escalera.errors import EditError, EscaleraError, InputError, NotFound, StoreError
 from escalera.services.arrivals import Arrivals
 from escalera.services.audition import audition_song
 from escalera.services.bounces import Bounces
@@ -48,7 +48,7 @@ from escalera.services.sung_reading import keep_sung
 from escalera.services.takes import keep_abandoned
 from escalera.services.takes_waiting import TakesWaiting
 from escalera.services.task_queue import TaskQueue
-from escalera.services.upkeep import back_up_daily, put_in_order
+from escalera.services.upkeep import back_up_daily, clear_old, put_in_order
 from escalera.services.versioning import Versions
 from escalera.services.watching import FolderWatch
 from escalera.settings import Settings, data_folder
@@ -115,6 +115,7 @@ class Studio:
 
     def _back_up(self) -> None:
         keep_abandoned(self)
+        clear_old(self.folder / "returned")
         try:
             back_up_daily(self.database)
         except (StoreError, OSError) as error:
@@ -270,6 +271,14 @@ class Studio:
         if not token.isalnum():
             raise NotFound("These files are not there any more. Choose them again.")
         return self.folder / "returned" / token
+
+    def earlier_states(self, song_id: int) -> Iterator[tuple[int, Song]]:
+        """States that the song has been in, the newest first, as many as the history shows; those that are damaged are left out."""
+        for entry in self.history(song_id):
+            try:
+                yield entry.revision_id, self.state(song_id, entry.revision_id)
+            except EscaleraError:
+                continue
 
     # recordings ------------------------------------------------------------------------------------------------
 

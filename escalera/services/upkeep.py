@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import logging
+import shutil
+import time
 from dataclasses import replace
 from datetime import date
 from pathlib import Path
@@ -73,3 +75,11 @@ def back_up_daily(database: Database, kept: int = 7) -> Path | None:
     for old in sorted(folder.glob("escalera-*.db"))[:-kept]:
         old.unlink(missing_ok=True)
     return copy
+
+
+def clear_old(folder: Path, days: float = 14.0) -> None:
+    """Remove what lies in a folder for longer than that: files that came back, and were taken or not."""
+    if folder.is_dir():
+        for each in folder.iterdir():
+            if time.time() - each.stat().st_mtime > days * 86_400:
+                shutil.rmtree(each, ignore_errors=True)

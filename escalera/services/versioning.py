@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from escalera.core.document.limits import MAX_REASON
 from escalera.core.document.names import clean_name, clean_words
+from escalera.core.document.song import Song
 from escalera.store import version_store as versions
 from escalera.store.database import Database
 from escalera.store.repository import Repository
@@ -30,6 +31,18 @@ class Versions:
         with self._database.write() as session:
             self._repository.at(session, song_id, revision_id)
             versions.keep_version(session, song_id, revision_id, name, reason)
+
+    def keep_beside(self, song_id: int, parent_id: int, song: Song, name: str, reason: str = "") -> str:
+        """Keep a state that came from elsewhere by name, without taking it; the name it got. Raises InputError."""
+        name = clean_name(name, "name", MAX_VERSION)
+        with self._database.write() as session:
+            taken = {v.name for v in versions.named_versions(session, song_id)}
+            free = next(
+                n for i in range(1, len(taken) + 2) if (n := name if i == 1 else f"{name[:50]} {i}") not in taken
+            )
+            state = self._repository.put_beside(session, song_id, parent_id, song, f"Came back: {free}")
+            versions.keep_version(session, song_id, state, free, clean_words(reason, "reason", MAX_REASON))
+        return free
 
     def names(self, song_id: int, *states: int) -> list[str]:
         """How states are called: by their versions' names, 'now', or the step that led to them."""

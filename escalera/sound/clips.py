@@ -17,7 +17,7 @@ from escalera.sound.recording_files import library, stand_in
 from escalera.sound.schedule import RATE_HZ, Notes
 from escalera.sound.stretching import ATTACKS, BOTH, HELD, LEAST, MOST, sped, stretched
 
-CLIP_VERSION = 2
+CLIP_VERSION = 3
 BRIGHT_DB, STROKES_DB = (
     -17.0,
     7.0,
@@ -313,7 +313,9 @@ def _long(one: Recorded, whole: int, skip: int, hold: int, semitones: float, tur
     source = _read(one, round(clip.start_s * RATE_HZ) + begin, max(1, last - first))
     if turned:
         source = np.ascontiguousarray(source[:, ::-1])
-    made = stretched(source, max(1, round(source.shape[1] * ratio)), semitones + clip.semitones, one.windows)
+    by = semitones + clip.semitones
+    plain = clip.fit == "alone" and abs(by) < 1e-9  # what is neither stretched nor transposed is the recording itself
+    made = source if plain else stretched(source, max(1, round(source.shape[1] * ratio)), by, one.windows)
     return np.ascontiguousarray(_to(made[:, before:], hold))
 
 

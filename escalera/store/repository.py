@@ -148,6 +148,11 @@ class Repository:
         self._touch(session, song_id, song, picture)
         return revision
 
+    def put_beside(self, session: Session, song_id: int, parent_id: int, song: Song, summary: str) -> int:
+        """Write a state that becomes neither the current one nor reached by redo, to be kept by name. Raises NotFound."""
+        self.at(session, song_id, parent_id)
+        return self._write(session, song_id, parent_id, song, summary, ())
+
     def step(self, session: Session, song_id: int, forward: bool) -> Head | None:
         """Move the head to its parent, or back toward the tip. None when there is nothing there."""
         version = self._version(session, song_id)

@@ -336,3 +336,12 @@ def small_stair(picture: dict) -> list[tuple[float, float, float, float]]:  # ty
         )
         x += width
     return steps
+
+
+def wave_path(levels: Sequence[int], width: float, middle: float, reach: float) -> str:
+    """The outline of a sound about a line: levels from 0 to 99 over the width, as the data of a path."""
+    step = width / max(1, len(levels))
+    tops = [(i * step, reach * level / 99.0) for i, level in enumerate(levels)]
+    above = " ".join(f"{x:.1f},{middle - y:.1f}" for x, y in tops)
+    below = " ".join(f"{x:.1f},{middle + y:.1f}" for x, y in reversed(tops))
+    return f"M{above} L{below} Z" if tops else ""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import secrets
 import tempfile
 from pathlib import Path
@@ -13,19 +12,23 @@ from werkzeug.datastructures import FileStorage
 from werkzeug.utils import secure_filename
 
 from escalera.cleaning import clean_line
+from escalera.core.document.limits import MAX_NAME
 from escalera.core.edits.edit import whole_number
 from escalera.core.handing.file_names import SCHEMES, file_names
 from escalera.core.handing.readiness import not_ready
 from escalera.core.handing.receivers import PARTS, RECEIVERS, parts_for
 from escalera.core.reading.rights import open_points
+from escalera.core.reading.timeline import timeline
 from escalera.errors import InputError
 from escalera.formats.bundle import is_bundle
 from escalera.formats.project import project_schema
+from escalera.formats.zip_gate import MOST_ENTRIES
 from escalera.services.exporting import FORMATS, format_of
 from escalera.services.importing import Imported, import_bundle, import_file
-from escalera.services.job_kinds import PACK, RETURNED
-from escalera.services.returned import MOST_FILES
+from escalera.services.job_kinds import PACK, RETURNED, TAKEN
+from escalera.services.taking_back import WAYS, read_found
 from escalera.store.job_store import Job
+from escalera.web.drawing import wave_path
 from escalera.web.song_view import song_view, studio
 
 blueprint = Blueprint("files", __name__)
@@ -120,7 +123,7 @@ def came_back(song_id: int) -> ResponseReturnValue:
     head, token = studio().head(song_id), secrets.token_hex(8)
     folder = studio().returned_folder(token)
     folder.mkdir(parents=True)
-    files = [f for f in request.files.getlist("file") if f.filename][:MOST_FILES]
+    files = [f for f in request.files.getlist("file") if f.filename][:MOST_ENTRIES]
     for number, upload in enumerate(files):
         name = secure_filename(upload.filename or "") or "file"
         upload.save(folder / (name if not (folder / name).exists() else f"{number}-{name}"))
@@ -137,8 +140,34 @@ def ask_returned(name: str) -> ResponseReturnValue:
 
 
 def _looked_at(job: Job) -> str:
-    found = json.loads(studio().jobs.path(job).read_text()) if job.state == "done" else None
-    return render_template("files/_returned.html", job=job, found=found)
+    found = read_found(studio().jobs.path(job)) if job.state == "done" else None
+    song = studio().state(job.song_id, job.revision_id)
+    edges = [span.start_seconds / timeline(song).seconds for span in timeline(song).spans]
+    return render_template("files/_returned.html", job=job, found=found, ways=WAYS, wave_path=wave_path, edges=edges)
+
+
+@blueprint.post("/returned/<name>/take")
+def take_chosen(name: str) -> ResponseReturnValue:
+    """Take what was chosen of it, in the background; the answer asks for itself until it is done."""
+    looked, form = studio().jobs.get(name), request.form
+    ways = {k: v for k, v in form.items() if k.startswith(("way:", "part:")) and v}
+    if not any(k.startswith("way:") for k in ways):
+        raise InputError("Nothing was chosen, so nothing was taken. Say in what way a file is to be taken.")
+    options = {"looked": looked.id, "ways": ways, "who": clean_line(form.get("who", ""), MAX_NAME)}
+    job = studio().jobs.start(TAKEN, looked.song_id, looked.revision_id, options, "Taking what came back")
+    studio().jobs.wait(job, QUICK_S)
+    return _taken(studio().jobs.get(job))
+
+
+@blueprint.get("/taken/<name>")
+def ask_taken(name: str) -> ResponseReturnValue:
+    """How far taking is, or what was taken."""
+    return _taken(studio().jobs.get(name))
+
+
+def _taken(job: Job) -> str:
+    said = studio().jobs.path(job).read_text() if job.state == "done" else ""
+    return render_template("files/_taken.html", job=job, said=said)
 
 
 def _told(job: Job) -> str:

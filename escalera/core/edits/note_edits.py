@@ -270,7 +270,7 @@ class RecordNotes:
         swing = swing_of(span.section.swings, layer.id)
         rows: list[Row] = [] if self.anew else [n.row for n in line.notes]
         for start, ticks_long, pitch, velocity in _played(span, line, self.notes):
-            tick = nearer(_unswung(start, swing), step, amount, line.length)
+            tick = nearer(unswung(start, swing), step, amount, line.length)
             least = round(step * amount * 0.5)
             rows.append((tick, max(SHORTEST_TICKS, least, ticks_long), *write(tick, pitch, self.how), velocity))
         return put_rows(song, span, self.phrase, layer, _once(rows), f"Played on {layer.name}")
@@ -300,7 +300,7 @@ def _played(span: Span, line: PhraseNotes, notes: list[Any]) -> list[tuple[float
     ]
 
 
-def _unswung(tick: float, swing: Swing | None) -> float:
+def unswung(tick: float, swing: Swing | None) -> float:
     """Where a played tick would be written, so that the section's swing puts it where it was played."""
     if swing is None:
         return tick

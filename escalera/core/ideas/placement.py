@@ -94,7 +94,7 @@ def _pattern(song: Song, section: Section, idea: Song) -> Song:
         )
     layer, bare = room_for(song, section, idea)
     if layer is None:
-        song, made = _with_layer(song, idea.layers[0])
+        song, made = with_copied_layer(song, idea.layers[0])
         layer = song.layer_by_id[made]
     entry, variation = idea.patterns[0], idea.sections[0].placements[0].variation
     for phrase in bare:
@@ -113,7 +113,7 @@ def _fresh(placement_id: int, before: Section) -> bool:
     return placement_id not in {p.id for p in before.placements}
 
 
-def _with_layer(song: Song, layer: Layer) -> tuple[Song, int]:
+def with_copied_layer(song: Song, layer: Layer) -> tuple[Song, int]:
     """The song with a copy of a layer from elsewhere, and the copy's id."""
     if len(song.layers) >= MAX_LAYERS:
         raise EditError(f"The song has {MAX_LAYERS} layers, and no more fit. Remove one that plays nowhere.")
@@ -141,7 +141,7 @@ def _brought(song: Song, idea: Song) -> tuple[Song, Section]:
             None,
         )
         if same is None:
-            song, layers[layer.id] = _with_layer(song, layer)
+            song, layers[layer.id] = with_copied_layer(song, layer)
         else:
             layers[layer.id] = same.id
     if song.note_count + idea.note_count > MAX_NOTES:
