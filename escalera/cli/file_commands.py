@@ -53,19 +53,16 @@ def new(title: str, tempo: str, metre: str, key: str, school: str, form: str, st
 
 @click.command("import")
 @click.argument("file", type=click.Path(path_type=Path))
-def bring_in(file: Path) -> None:
-    """Bring in a project, bundle or MIDI FILE; prints only the new id."""
-    from escalera.formats.bundle import is_bundle
-    from escalera.services.importing import import_bundle, import_file
+@click.option("--tempo", default="", help="At which a WAV or table with markers in seconds was made.")
+def bring_in(file: Path, tempo: str) -> None:
+    """Bring in a project, bundle, MIDI FILE, a form as text or table, or a WAV with markers; prints only the new id."""
+    from escalera.services.importing import import_path
 
-    with file.open("rb") as source:
-        bundled = is_bundle(source.read(4))
     with studio() as opened:
-        found = import_bundle(file, opened.samples) if bundled else import_file(file.name, file.read_bytes())
+        found = import_path(file, opened.samples, tempo=tempo)
         for line in found.report:
             click.echo(line, err=True)
-        if bundled:
-            opened.samples.adopt(found.song.samples)
+        opened.samples.adopt(found.song.samples)
         click.echo(opened.add_song(found.song, "Imported"))
 
 

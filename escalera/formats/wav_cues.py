@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import struct
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from escalera.cleaning import clean_line
 
 MOST_MARKERS, LONGEST_NAME = 2000, 120
+MOST_CHUNK = 4_000_000
 MOST_BYTES = 0xFFFF_FFF0  # of a file whose sizes are written in 32 bits
 
 
@@ -49,34 +51,85 @@ def write_wav_cues(path: Path, markers: Sequence[tuple[int, str]]) -> None:
         file.write(struct.pack("<I", end - 8))
 
 
+@dataclass(frozen=True, slots=True)
+class WavMarkers:
+    """What a WAV file marks: (sample, name, samples long or 0) in order, and its rate and comment."""
+
+    markers: tuple[tuple[int, str, int], ...]
+    rate_hz: int
+    comment: str
+
+
 def read_wav_cues(path: Path) -> list[tuple[int, str]]:
     """Markers of a WAV file (sample, name), in order; none where there are none."""
-    data = path.read_bytes()
+    return [(at, name) for at, name, _ in read_wav_markers(path).markers]
+
+
+def read_wav_markers(path: Path) -> WavMarkers:
+    """Markers and regions of a WAV file; its samples are passed over."""
     places: dict[int, int] = {}
     names: dict[int, str] = {}
-    at = 12
-    while at + 8 <= len(data):
-        kind, size = data[at : at + 4], struct.unpack_from("<I", data, at + 4)[0]
-        body = data[at + 8 : at + 8 + size]
+    lengths: dict[int, int] = {}
+    rate, comment = 44_100, ""
+    for kind, body in _small_chunks(path):
         if kind == b"cue " and len(body) >= 4:
             for i in range(min(struct.unpack_from("<I", body)[0], (len(body) - 4) // 24)):
                 number, place = struct.unpack_from("<II", body, 4 + 24 * i)
                 places[number] = place
+        elif kind == b"fmt " and len(body) >= 8:
+            rate = struct.unpack_from("<I", body, 4)[0] or rate
         elif kind == b"LIST" and body[:4] == b"adtl":
-            names |= _labels(body[4:])
-        at += 8 + size + size % 2
-    return sorted((place, names.get(number, "")) for number, place in places.items())
+            _labels(body[4:], names, lengths)
+        elif kind == b"LIST" and body[:4] == b"INFO":
+            comment = comment or _comment(body[4:])
+    rows = sorted((place, names.get(number, ""), lengths.get(number, 0)) for number, place in places.items())
+    return WavMarkers(tuple(rows[:MOST_MARKERS]), rate, comment)
 
 
-def _labels(body: bytes) -> dict[int, str]:
-    found, at = {}, 0
-    while at + 12 <= len(body):
-        kind, size = body[at : at + 4], struct.unpack_from("<I", body, at + 4)[0]
-        if kind == b"labl":
-            text = body[at + 12 : at + 8 + size].split(b"\0")[0].decode("utf-8", "replace")
-            found[struct.unpack_from("<I", body, at + 8)[0]] = clean_line(text, LONGEST_NAME)
+def _small_chunks(path: Path) -> Iterator[tuple[bytes, bytes]]:
+    """Chunks of a RIFF or RF64 file but for its samples, as far as they are whole."""
+    total = path.stat().st_size
+    with path.open("rb") as file:
+        if file.read(12)[8:] != b"WAVE":
+            return
+        large = 0  # the size of the samples where 32 bits cannot say it
+        while len(head := file.read(8)) == 8:
+            kind, size = head[:4], struct.unpack_from("<I", head, 4)[0]
+            if kind == b"data" and size == 0xFFFF_FFFF:
+                size = large or total
+            if kind == b"data" or size > MOST_CHUNK:
+                file.seek(size + size % 2, 1)
+                continue
+            body = file.read(size)
+            if kind == b"ds64" and len(body) >= 16:
+                large = struct.unpack_from("<Q", body, 8)[0]
+            yield kind, body
+            file.seek(size % 2, 1)
+
+
+def _pieces(body: bytes) -> Iterator[tuple[bytes, bytes]]:
+    at = 0
+    while at + 8 <= len(body):
+        size = struct.unpack_from("<I", body, at + 4)[0]
+        yield body[at : at + 4], body[at + 8 : at + 8 + size]
         at += 8 + size + size % 2
-    return found
+
+
+def _labels(body: bytes, names: dict[int, str], lengths: dict[int, int]) -> None:
+    for kind, piece in _pieces(body):
+        if kind == b"labl" and len(piece) >= 4:
+            names[struct.unpack_from("<I", piece)[0]] = _text(piece[4:])
+        elif kind == b"ltxt" and len(piece) >= 8:
+            number, length = struct.unpack_from("<II", piece)
+            lengths[number] = length
+
+
+def _comment(body: bytes) -> str:
+    return next((_text(piece) for kind, piece in _pieces(body) if kind == b"ICMT"), "")
+
+
+def _text(data: bytes) -> str:
+    return clean_line(data.split(b"\0")[0].decode("utf-8", "replace"), LONGEST_NAME)
 
 
 def _chunk(kind: bytes, body: bytes) -> bytes:

@@ -26,6 +26,7 @@ KEPT_LINES = 400
 STALE_S = 24 * 3600.0
 TOKEN = re.compile(r"[A-Za-z0-9_-]{16}")
 MB = 1_000_000
+BESIDE = "beside"  # said of files that are no samples: they wait, as they are, under the number that is said
 Tell = Callable[[float], None]
 
 
@@ -62,7 +63,7 @@ class Arrivals:
         """Announce a file; its token is the name its pieces go under. `said` tells as what it comes: `bounce_of` a song, as a `study`.
         Raises InputError."""
         name = clean_line(name.replace("\\", "/").rsplit("/", 1)[-1])[:200] or "recording"
-        if not name.lower().endswith(SUFFIXES):
+        if not name.lower().endswith(SUFFIXES) and not (said or {}).get(BESIDE):
             raise InputError(f"{name} has no ending of a recording. Bring in WAV, AIFF, FLAC, Ogg, Opus or MP3.")
         if not 0 < size <= self._limit:
             raise InputError(
@@ -104,7 +105,10 @@ class Arrivals:
             out.write(data)
         if at + len(data) < size:
             return False
-        part.replace(self._file(token, "ready"))
+        ready = self._file(token, "ready")
+        part.replace(ready)
+        if json.loads(told.read_text())["said"].get(BESIDE):
+            self._read(ready)  # it is only put where it waits, so that who sent it may go on at once
         return True
 
     def stop(self) -> int:

@@ -19,10 +19,11 @@ from escalera.core.performance.music_reading import MusicReading, read_music
 from escalera.core.theory.keys import Key, parse_key
 from escalera.core.time.metre import DENOMINATORS, MAX_NUMERATOR, Metre
 from escalera.core.validation.whole import validate
-from escalera.errors import FormatError, InputError
-from escalera.formats.bundle import read_bundle
+from escalera.errors import FormatError, InputError, shown
+from escalera.formats.bundle import is_bundle, read_bundle
 from escalera.formats.midi_read import MidiFacts, read_midi
 from escalera.formats.project import read_project
+from escalera.services.import_forms import form_from_text, is_wave, song_from_markers
 from escalera.services.import_grid import on_found_bars
 from escalera.services.import_parts import make_layers, place_notes, played_from
 from escalera.services.import_sections import add_sections, marked_bars, named_parts, song_key, tempo_at
@@ -32,6 +33,7 @@ if TYPE_CHECKING:
     from escalera.services.samples import Samples
 
 TEMPO_STEP = 240
+MOST_READ = 100_000_000
 SILENT_END_BARS = 4  # whole bars of silence after the last note that are kept
 
 
@@ -42,6 +44,22 @@ class Imported:
     song: Song
     report: tuple[str, ...]
     reading: MusicReading | None = None
+
+
+def import_path(path: Path, samples: Samples, name: str = "", tempo: str = "") -> Imported:
+    """A song from a file on disk, whatever it is; `tempo` is for markers in seconds. Raises FormatError or InputError."""
+    name = name or path.name
+    with path.open("rb") as file:
+        start = file.read(12)
+    if is_bundle(start):
+        return import_bundle(path, samples)
+    if is_wave(start):
+        return Imported(*song_from_markers(path, name, samples, tempo))
+    if path.stat().st_size > MOST_READ:
+        raise FormatError(
+            f"{shown(name)} has {path.stat().st_size / 1e6:,.0f} MB; of MIDI files, projects and forms at most {MOST_READ / 1e6:,.0f} MB are read."
+        )
+    return import_file(name, path.read_bytes(), tempo)
 
 
 def import_bundle(path: Path, samples: Samples) -> Imported:
@@ -60,15 +78,14 @@ def import_bundle(path: Path, samples: Samples) -> Imported:
     return Imported(song, tuple(report))
 
 
-def import_file(name: str, data: bytes) -> Imported:
-    """A song from a project or MIDI file; the kind is told by its content. Raises FormatError."""
+def import_file(name: str, data: bytes, tempo: str = "") -> Imported:
+    """A song from a project, a MIDI file or a form as text or table; the kind is told by its content. Raises FormatError or InputError."""
+    title = clean_line(PurePath(name).stem.replace("_", " "), 80) or "Imported"
     if data[:4] == b"MThd":
-        return import_midi(data, clean_line(PurePath(name).stem.replace("_", " "), 80) or "Imported")
+        return import_midi(data, title)
     if data.lstrip()[:1] == b"{":
         return Imported(read_project(data), ("The project was read as it is.",))
-    raise FormatError(
-        "This is neither a MIDI file nor an Escalera project. Choose a file that ends in .mid, .json or .zip."
-    )
+    return Imported(*form_from_text(data, title, tempo))
 
 
 @dataclass(frozen=True, slots=True)

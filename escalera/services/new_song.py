@@ -7,14 +7,15 @@ from dataclasses import replace
 from escalera.core.document.chord_text import parse_chordline
 from escalera.core.document.form_text import parse_form
 from escalera.core.document.forms import FORMS
-from escalera.core.document.limits import MAX_TEMPO_BPM, MAX_TITLE, MIN_TEMPO_BPM
+from escalera.core.document.limits import MAX_TITLE
 from escalera.core.document.names import clean_name
 from escalera.core.document.schools import SCHOOLS
 from escalera.core.document.song import Song
 from escalera.core.document.target import Target
-from escalera.core.edits.edit import one_of, sound_of, within
+from escalera.core.edits.edit import one_of, sound_of
 from escalera.core.edits.form_layout import song_with_form
 from escalera.core.edits.layer_edits import AddLayer
+from escalera.core.edits.song_edits import tempo_of
 from escalera.core.edits.tile_edits import Place
 from escalera.core.energy.model import arranged
 from escalera.core.layout import lay_out_song
@@ -70,13 +71,7 @@ def new_song(
 
 
 def _tempo(tempo_bpm: str | float, usual: float) -> float:
-    try:
-        tempo = float(tempo_bpm or usual)
-    except ValueError as error:
-        raise InputError(
-            f"“{shown(tempo_bpm)}” is not a tempo. Write a number of beats a minute, for example 104."
-        ) from error
-    return within(tempo, MIN_TEMPO_BPM, MAX_TEMPO_BPM, "A tempo of", "bpm")
+    return tempo_of(str(tempo_bpm or usual))
 
 
 def _looped(start: str, school: str, tempo_bpm: str | float, metre: str, key: str) -> tuple[Song, dict[int, int]]:

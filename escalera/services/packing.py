@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from escalera.core.document.song import Layer, Song
 from escalera.core.handing.file_names import ToName, file_names, plain_name
+from escalera.core.handing.form_sheet import form_text
 from escalera.core.handing.handed_tables import automation_rows, credits_text, marker_rows, words_text
 from escalera.core.handing.receivers import PARTS, RECEIVERS
 from escalera.core.handing.recipes import recipes
@@ -324,6 +325,7 @@ def _lyrics(song: Song, pack: _Pack, options: PackOptions) -> None:
 @_part("cues")
 def _cues(song: Song, pack: _Pack, options: PackOptions) -> None:
     pack.add("tables/sections.csv", csv_text(marker_rows(song)), "Sections: bars, clock time, tempo, key")
+    pack.add("form.txt", form_text(song), "The form as text, to be read by people and by Import")
     pack.add("tables/joins.csv", cues_csv(song), "What carries every join")
 
 

@@ -164,6 +164,7 @@ class _Looking:
         return [Returned(name, "project", "", 1.0, "changed" if parts else "same", where, said, ways, base=base_id, parts=parts)]  # fmt: skip
 
     def _stem(self, path: Path) -> Returned:
+        self.sound.prepare()
         match = match_of(self.song, self.sound, path)
         if match.layer_id is None:
             new = ("layer",) if match.drawn else ()

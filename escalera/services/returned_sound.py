@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Container, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -25,9 +26,23 @@ LAG_S = 4.0  # of a file that begins earlier or later than it should
 SAME, KNOWN = 0.985, 0.6  # likeness from which a section is the same, and a file is a layer's at all
 LEVEL_DB = 1.0
 NAME_COUNTS = 0.15
+WINDOW_S, FINE_S = 20, 4.0
+ALIKE = 0.6  # likeness from which a delay is believed to the sample
+NEAREST = 3  # layers that are heard wet too
 SHIFTED_S = 0.03
 COLUMNS = 320  # of a drawn sound
+FINE = 21  # samples: the step in which delays are told
 Envelope = NDArray[np.float32]
+
+
+@dataclass(frozen=True, slots=True)
+class SoundTraces:
+    """A sound over time: `levels` in three zones by frames of 20 ms, (frames, 3) amplitudes; for its delay every FINE samples the mean of
+    the samples (`low`) and of their amounts (`fast`), both (n,)."""
+
+    levels: Envelope
+    low: NDArray[np.float16]
+    fast: NDArray[np.float16]
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,91 +59,174 @@ class SoundMatch:
     drawn: tuple[tuple[int, ...], ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class HeardFile:
+    """A file's envelope, and its transform at the size at which it is held against layers."""
+
+    levels: Envelope
+    size: int
+    turned: NDArray[np.complex64]
+
+
+@dataclass(frozen=True, slots=True)
+class Ranked:
+    """A layer (0: the whole) that a file might be, dry or wet, and how likely that is."""
+
+    score: float
+    name: str
+    layer_id: int
+    wet: bool
+
+
 class LayerSounds:
-    """Envelopes of a song's layers and of the whole, each rendered once when it is asked for."""
+    """How a song's layers and the whole sound over time, each rendered once when it is asked for."""
 
     def __init__(self, song: Song, rendering: Rendering):
         self.song, self.renderer = without_mix_effects(song), rendering.renderer
-        self._kept: dict[tuple[int, bool], Envelope] = {}
+        self._kept: dict[tuple[int, bool], SoundTraces] = {}
+        self._turned: dict[tuple[int, bool, int], NDArray[np.complex64]] = {}
 
-    def of(self, layer_id: int, wet: bool = False) -> Envelope:
-        """Of a layer, or of the whole (0), (frames, 3) in amplitudes."""
+    def audio(self, layer_id: int, wet: bool, low: int, high: int) -> NDArray[np.float32]:
+        """Samples of a layer, or of the whole (0), before the mix's own effects, (2, n)."""
+        only = frozenset((layer_id,)) if layer_id else None
+        return self.renderer.before_master(self.song, timeline(self.song), low, high, only, wet or not layer_id)
+
+    def of(self, layer_id: int, wet: bool = False) -> SoundTraces:
+        """Of a layer, or of the whole (0)."""
         key = (layer_id, wet)
         if key not in self._kept:
             line = timeline(self.song)
-            only = frozenset((layer_id,)) if layer_id else None
             end = line.samples(RATE_HZ)[-1] if line.spans else 0
-            blocks = (
-                self.renderer.before_master(
-                    self.song, line, low, min(end, low + 20 * RATE_HZ), only, wet or not layer_id
-                )
-                for low in range(0, end, 20 * RATE_HZ)
-            )
-            self._kept[key] = envelope(blocks)
+            starts = range(0, end, WINDOW_S * RATE_HZ)
+            self._kept[key] = traces(self.audio(*key, low, min(end, low + WINDOW_S * RATE_HZ)) for low in starts)
         return self._kept[key]
+
+    def likeness(self, heard: HeardFile, layer_id: int, wet: bool = False) -> float:
+        """How alike the levels of a file and a layer are at the delay at which they are most, 0 to 1."""
+        from scipy import fft
+
+        own = self.of(layer_id, wet).levels
+        if not own.any():
+            return 0.0
+        key = (layer_id, wet, heard.size)
+        if key not in self._turned:
+            self._turned[key] = np.conj(fft.rfft(own, heard.size, axis=0))
+        total = fft.irfft((heard.turned * self._turned[key]).sum(axis=1), heard.size)
+        reach = int(LAG_S * RATE_HZ / HOP)
+        both = float(np.sqrt((heard.levels.astype(np.float64) ** 2).sum() * (own.astype(np.float64) ** 2).sum()))
+        return float(np.clip(max(total[: reach + 1].max(), total[-reach:].max()) / both, 0.0, 1.0))
+
+    def heard(self, levels: Envelope) -> HeardFile:
+        """A file's envelope, ready to be held against layers of this song."""
+        from scipy import fft
+
+        reach = int(LAG_S * RATE_HZ / HOP)
+        size = int(fft.next_fast_len(max(len(levels), len(self.of(0).levels)) + 2 * reach, real=True))
+        return HeardFile(levels, size, fft.rfft(levels, size, axis=0))
+
+    def ranked(self, path: Path, heard: HeardFile) -> list[Ranked]:
+        """All layers and the whole, the likeliest first: dry, and those that are near wet too."""
+        rows = [(x.name, x.id) for x in self.layers()] + [("the mix", 0)]
+        dry = sorted((self._rank(path, heard, name, i, False) for name, i in rows), key=lambda row: -row.score)
+        wet = [self._rank(path, heard, row.name, row.layer_id, True) for row in dry[:NEAREST] if row.layer_id]
+        return sorted((*dry, *wet), key=lambda row: -row.score)
+
+    def _rank(self, path: Path, heard: HeardFile, name: str, layer_id: int, wet: bool) -> Ranked:
+        return Ranked(_score(path, name, self.likeness(heard, layer_id, wet)), name, layer_id, wet)
+
+    def prepare(self) -> None:
+        """Hear every layer, two at a time."""
+        with ThreadPoolExecutor(2) as pool:
+            list(pool.map(self.of, [0, *(x.id for x in self.layers())]))
 
     def layers(self) -> list[Layer]:
         placed = {p.layer_id for s in played(self.song).sections for p in s.placements}
         return [x for x in self.song.layers if x.id in placed and not x.muted]
 
 
-def envelope(blocks: Iterable[NDArray[np.float32]]) -> Envelope:
-    """Loudness of a sound over time in three zones, (frames, 3) in amplitudes; blocks are (channels, n) and follow one another."""
-    from scipy import signal
+def traces(blocks: Iterable[NDArray[np.float32]]) -> SoundTraces:
+    """A sound over time; blocks are (channels, n) and follow one another."""
+    from scipy import fft
 
-    filters = [
-        signal.butter(2, ZONES_HZ[0], "low", fs=RATE_HZ, output="sos"),
-        signal.butter(2, ZONES_HZ, "band", fs=RATE_HZ, output="sos"),
-        signal.butter(2, ZONES_HZ[1], "high", fs=RATE_HZ, output="sos"),
-    ]
-    states = [signal.sosfilt_zi(f) * 0.0 for f in filters]
-    rows: list[NDArray[np.float64]] = []
+    hertz = fft.rfftfreq(HOP, 1.0 / RATE_HZ)
+    edges = [0, *np.searchsorted(hertz, ZONES_HZ)]
+    levels, low, fast = [np.zeros((0, 3), np.float32)], [np.zeros(0, np.float16)], [np.zeros(0, np.float16)]
     rest = np.zeros(0, np.float32)
     for block in blocks:
         mono = np.concatenate((rest, block.mean(axis=0)))
         whole = len(mono) // HOP * HOP
         rest = mono[whole:]
-        if not whole:
-            continue
-        zones = []
-        for i, each in enumerate(filters):
-            heard, states[i] = signal.sosfilt(each, mono[:whole], zi=states[i])
-            zones.append(np.sqrt((heard.reshape(-1, HOP) ** 2).mean(axis=1)))
-        rows.append(np.stack(zones, axis=1))
-    return np.concatenate(rows).astype(np.float32) if rows else np.zeros((0, 3), np.float32)
+        if whole:
+            bins = fft.rfft(mono[:whole].reshape(-1, HOP), axis=1)
+            power = bins.real**2 + bins.imag**2
+            levels.append((np.sqrt(2.0 * np.add.reduceat(power, edges, axis=1)) / HOP).astype(np.float32))
+            fine = mono[:whole].reshape(-1, FINE)
+            low.append(fine.mean(axis=1).astype(np.float16))
+            fast.append(np.abs(fine).mean(axis=1).astype(np.float16))
+    return SoundTraces(np.concatenate(levels), np.concatenate(low), np.concatenate(fast))
+
+
+def delay_samples(file: SoundTraces, own: SoundTraces) -> int:
+    """How many samples a file comes later than a sound it holds, in steps of FINE, within LAG_S."""
+    from scipy import fft
+
+    reach = int(LAG_S * RATE_HZ / FINE)
+    size = int(fft.next_fast_len(max(len(file.low), len(own.low)) + reach, real=True))
+    lags = np.concatenate((np.arange(reach + 1), np.arange(-reach, 0)))
+    score = np.zeros(len(lags))
+    for a, b in ((file.low, own.low), (_rises(file.fast), _rises(own.fast))):
+        one, other = a.astype(np.float32), b.astype(np.float32)
+        both = float(np.sqrt(np.dot(one, one) * np.dot(other, other)))
+        if both > 0:
+            score += fft.irfft(fft.rfft(one, size) * np.conj(fft.rfft(other, size)), size)[lags] / both
+    return int(lags[np.argmax(score)]) * FINE
+
+
+def _rises(fast: NDArray[np.float16]) -> NDArray[np.float32]:
+    return np.maximum(np.diff(fast.astype(np.float32), prepend=np.float32(0.0)), 0.0)
 
 
 def match_of(song: Song, sound: LayerSounds, path: Path) -> SoundMatch:
     """The layer (or the whole) that a file sounds like. Raises FormatError for what is no recording."""
-    heard = envelope(blocks_of(path))
-    if not heard.any():
+    file = traces(blocks_of(path))
+    if not file.levels.any():
         return SoundMatch(None, "", 0.0, said="silent")
-    rows = [(x.name, max(_fit(heard, sound.of(x.id, wet)) for wet in (False, True)), x.id) for x in sound.layers()]
-    rows.append(("the mix", _fit(heard, sound.of(0)), 0))
-    scored = sorted(((_score(path, name, fit[0]), name, fit, i) for name, fit, i in rows), key=lambda r: -r[0])
-    score, name, (_, lag), layer_id = scored[0]
-    if score < KNOWN:
-        return SoundMatch(None, "", round(1.0 - score, 3), said=f"most like {name}, and not like enough", drawn=(_drawn(heard, 0, len(heard)),))  # fmt: skip
-    wet = layer_id != 0 and _fit(heard, sound.of(layer_id, True)) > _fit(heard, sound.of(layer_id, False))
-    own = sound.of(layer_id, wet)
-    differ = _sections_differ(song, heard, own, lag)
-    late_s = lag * HOP / RATE_HZ if abs(lag) * HOP / RATE_HZ > SHIFTED_S else 0.0
+    best = sound.ranked(path, sound.heard(file.levels))[0]
+    name, layer_id = best.name, best.layer_id
+    if best.score < KNOWN:
+        alone = (_drawn(file.levels, len(file.levels)),)
+        return SoundMatch(None, "", round(1.0 - best.score, 3), said=f"most like {name}, and not like enough", drawn=alone)  # fmt: skip
+    own = sound.of(layer_id, best.wet)
+    late = delay_samples(file, own)
+    levels, own_levels = (traces(_from_sample(path, late)) if late else file).levels, own.levels
+    differ = _sections_differ(song, levels, own_levels)
+    late_s = round(late / RATE_HZ, 6) if abs(late) / RATE_HZ > SHIFTED_S else 0.0
     said = f"begins {abs(late_s):.2f} s {'late' if late_s > 0 else 'early'}" if late_s else ""
-    loudest = max(float(heard.max()), float(own.max()))
-    pictures = (_drawn(heard, lag, len(own), loudest), _drawn(own, 0, len(own), loudest))
+    loudest = max(float(levels.max()), float(own_levels.max()))
+    pictures = (_drawn(levels, len(own_levels), loudest), _drawn(own_levels, len(own_levels), loudest))
     return SoundMatch(
-        layer_id, name, round(score, 3), tuple(w for _, w in differ), tuple(i for i, _ in differ), said, late_s, pictures
+        layer_id, name, round(best.score, 3), tuple(w for _, w in differ), tuple(i for i, _ in differ), said, late_s, pictures
     )  # fmt: skip
 
 
-def _drawn(heard: Envelope, first: int, count: int, loudest: float = 0.0) -> tuple[int, ...]:
-    """Peaks of `count` frames from `first` on, in COLUMNS columns of 0 to 99."""
-    level = np.zeros(max(1, count))
-    row = heard[max(0, first) : max(0, first + count)].max(axis=1, initial=0.0)
-    at = max(0, -first)
-    level[at : at + len(row)] = row[: max(0, len(level) - at)]
-    edges = np.linspace(0, len(level), COLUMNS + 1).astype(int)[:-1]
-    peaks = np.maximum.reduceat(level, np.minimum(edges, len(level) - 1))
+def _from_sample(path: Path, first: int) -> Iterator[NDArray[np.float32]]:
+    """A file from one of its samples on, or with silence before it."""
+    if first < 0:
+        yield np.zeros((1, -first), np.float32)
+    skip = max(0, first)
+    for block in blocks_of(path):
+        if skip < block.shape[1]:
+            yield block[:, skip:]
+        skip = max(0, skip - block.shape[1])
+
+
+def _drawn(levels: Envelope, count: int, loudest: float = 0.0) -> tuple[int, ...]:
+    """Peaks of the first `count` frames, in COLUMNS columns of 0 to 99."""
+    row = np.zeros(max(1, count))
+    there = levels[:count].max(axis=1, initial=0.0)
+    row[: len(there)] = there
+    edges = np.linspace(0, len(row), COLUMNS + 1).astype(int)[:-1]
+    peaks = np.maximum.reduceat(row, np.minimum(edges, len(row) - 1))
     return tuple((99 * np.clip(peaks / max(loudest or float(peaks.max()), 1e-9), 0, 1)).astype(int).tolist())
 
 
@@ -137,26 +235,59 @@ def _score(path: Path, name: str, likeness: float) -> float:
     return (1 - NAME_COUNTS) * likeness + NAME_COUNTS * alike
 
 
-def _fit(one: Envelope, other: Envelope) -> tuple[float, int]:
-    """How alike two envelopes are at the delay at which they are most, 0 to 1, and that delay in frames (above 0: the first comes late)."""
+def fine_delay_s(sound: LayerSounds, layer_id: int, path: Path, late_s: float, apart: Container[int] = ()) -> float:
+    """The delay of a file to the sample, near one that is known to a frame: where it is loudest outside of sections `apart`, in which it
+    differs; as it was known where the two are not alike there."""
+    levels = sound.of(layer_id).levels.copy()
+    for span in timeline(sound.song).spans:
+        if span.section.id in apart:
+            levels[round(span.start_seconds * RATE_HZ / HOP) : round(span.end_seconds * RATE_HZ / HOP)] = 0.0
+    if not layer_id or not levels.any():
+        return late_s
+    count = int(FINE_S * RATE_HZ)
+    low = max(0, int(np.argmax(np.convolve(levels.sum(axis=1), np.ones(50), "same"))) * HOP - count // 2)
+    best = (0.0, late_s)
+    for wet in (False, True):
+        own = sound.audio(layer_id, wet, low, low + count).mean(axis=0)
+        reach = 2 * HOP
+        begin = low + round(late_s * RATE_HZ) - reach
+        file = _from_file(path, begin, count + 2 * reach)
+        if not own.any() or not file.any():
+            continue
+        total = _correlated(file, own)
+        at = int(np.argmax(total))
+        part = file[at : at + count]
+        likeness = float(total[at]) / float(np.sqrt((part**2).sum() * (own**2).sum()) + 1e-12)
+        best = max(best, (likeness, late_s + (at - reach) / RATE_HZ))
+    return round(best[1], 6) if best[0] > ALIKE else late_s
+
+
+def _correlated(file: NDArray[np.float32], own: NDArray[np.float32]) -> NDArray[np.float32]:
     from scipy import signal
 
-    if not one.any() or not other.any():
-        return 0.0, 0
-    total = sum(signal.correlate(one[:, z], other[:, z], mode="full", method="fft") for z in range(3))
-    lags = np.arange(1 - len(other), len(one))
-    inside = np.abs(lags) <= LAG_S * RATE_HZ / HOP
-    both = float(np.sqrt((one.astype(np.float64) ** 2).sum() * (other.astype(np.float64) ** 2).sum()))
-    best = int(np.argmax(np.where(inside, total, -1.0)))
-    return float(np.clip(total[best] / both, 0.0, 1.0)), int(lags[best])
+    return np.asarray(signal.correlate(file, own, "valid", method="fft"))
 
 
-def _sections_differ(song: Song, heard: Envelope, own: Envelope, lag: int) -> list[tuple[int, str]]:
+def _from_file(path: Path, begin: int, count: int) -> NDArray[np.float32]:
+    """Samples of a file in mono from one on that may lie before its start, (count,)."""
+    found = np.zeros(count, np.float32)
+    at = 0
+    for block in blocks_of(path):
+        low, high = max(at, begin), min(at + block.shape[1], begin + count)
+        if high > low:
+            found[low - begin : high - begin] = block[:, low - at : high - at].mean(axis=0)
+        at += block.shape[1]
+        if at >= begin + count:
+            break
+    return found
+
+
+def _sections_differ(song: Song, heard: Envelope, own: Envelope) -> list[tuple[int, str]]:
     """Sections in which a file sounds otherwise than the layer does now, with what of it can be said."""
     found = []
     for span in timeline(song).spans:
         low, high = (round(s * RATE_HZ / HOP) for s in (span.start_seconds, span.end_seconds))
-        mine, theirs = own[low:high], heard[max(0, low + lag) : max(0, high + lag)]
+        mine, theirs = own[low:high], heard[low:high]
         count = min(len(mine), len(theirs))
         a, b = mine[:count].astype(np.float64).ravel(), theirs[:count].astype(np.float64).ravel()
         loud, there = float((a**2).sum()), float((b**2).sum())

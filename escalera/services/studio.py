@@ -18,7 +18,7 @@ from escalera.core.energy.model import arranged, is_arranged
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
 from escalera.errors import EditError, EscaleraError, InputError, NotFound, StoreError
-from escalera.services.arrivals import Arrivals
+from escalera.services.arrivals import BESIDE, Arrivals
 from escalera.services.audition import audition_song
 from escalera.services.bounces import Bounces
 from escalera.services.commands import note_done, read_edits
@@ -312,7 +312,13 @@ class Studio:
             keep_sung(self, said["sung_in"], said.get("section", 0), sample_id)
 
     def _taken(self, said: dict[str, int], file: Path, name: str) -> bool:
-        """A stem is put beside the others of its kit, and read with them once all are there."""
+        """A stem is put beside the others of its kit, and read with them once all are there; what came back waits until it is asked for."""
+        if said.get(BESIDE):
+            folder = self.returned_folder(str(said[BESIDE]))
+            folder.mkdir(parents=True, exist_ok=True)
+            free = name.lstrip(".") or "file"
+            file.replace(folder / (free if not (folder / free).exists() else f"{len(list(folder.iterdir()))}-{free}"))
+            return True
         if not said.get("kit"):
             return False
         self.kits.take(said["kit"], file, name)

@@ -27,6 +27,7 @@ from escalera.formats.project import read_project
 from escalera.services.import_parts import make_layers
 from escalera.services.packing import without_mix_effects
 from escalera.services.returned import file_of, notes_of, own_tracks
+from escalera.services.returned_sound import LayerSounds, fine_delay_s
 from escalera.sound.schedule import RATE_HZ
 
 if TYPE_CHECKING:
@@ -73,7 +74,11 @@ class _Taking:
         )
         sample = self.studio.samples.sample(sample_id)
         sections = tuple(row["sections"]) if chosen.way == "sections" else None
-        edit = TakeStem(sample, row["layer_id"], row["late_s"], sections, self.who)
+        sound = LayerSounds(self.studio.head(self.song_id).song, self.studio.rendering)
+        late_s = row["late_s"]
+        if row["layer_id"] in sound.song.layer_by_id:
+            late_s = fine_delay_s(sound, row["layer_id"], path, late_s, row["sections"])
+        edit = TakeStem(sample, row["layer_id"], late_s, sections, self.who)
 
         def edits(song: Song) -> list[Edit]:
             if any(c.sample == sample.content for x in song.layers for c in x.clips):

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import secrets
+import shutil
 import tempfile
 from pathlib import Path
 
 from flask import Blueprint, redirect, render_template, request, send_file, session, url_for
 from flask.typing import ResponseReturnValue
-from werkzeug.datastructures import FileStorage
 from werkzeug.utils import secure_filename
 
 from escalera.cleaning import clean_line
@@ -20,11 +20,10 @@ from escalera.core.handing.receivers import PARTS, RECEIVERS, parts_for
 from escalera.core.reading.rights import open_points
 from escalera.core.reading.timeline import timeline
 from escalera.errors import InputError
-from escalera.formats.bundle import is_bundle
 from escalera.formats.project import project_schema
 from escalera.formats.zip_gate import MOST_ENTRIES
 from escalera.services.exporting import FORMATS, format_of
-from escalera.services.importing import Imported, import_bundle, import_file
+from escalera.services.importing import Imported, import_path
 from escalera.services.job_kinds import PACK, RETURNED, TAKEN
 from escalera.services.taking_back import WAYS, read_found
 from escalera.store.job_store import Job
@@ -32,7 +31,6 @@ from escalera.web.drawing import wave_path
 from escalera.web.song_view import song_view, studio
 
 blueprint = Blueprint("files", __name__)
-BUNDLE_BYTES = 1_500_000_000  # a project with its recordings is large; MIDI and JSON have limits of their own
 QUICK_S = 5.0  # so long an answer waits for a file that needs no sound
 
 
@@ -40,12 +38,8 @@ QUICK_S = 5.0  # so long an answer waits for a file that needs no sound
 def bring_in() -> ResponseReturnValue:
     message = ""
     if request.method == "POST":
-        request.max_content_length = BUNDLE_BYTES
-        upload = request.files.get("file")
         try:
-            if upload is None or not upload.filename:
-                raise InputError("No file was chosen. Choose a MIDI file or an Escalera project.")
-            found = _imported(upload)
+            found = _imported()
             song_id = studio().add_song(found.song, "Imported")
             studio().adopt_samples(song_id)
             session["import_report"] = [song_id, list(found.report)[:12]]
@@ -55,16 +49,24 @@ def bring_in() -> ResponseReturnValue:
     return render_template("files/import.html", message=message), 422 if message else 200
 
 
-def _imported(upload: FileStorage) -> Imported:
-    """What was sent: a bundle goes to disk first, since it may be large."""
-    start = upload.stream.read(4)
-    upload.stream.seek(0)
-    if not is_bundle(start):
-        return import_file(upload.filename or "", upload.read())
-    with tempfile.TemporaryDirectory(dir=studio().folder) as folder:
-        path = Path(folder) / "bundle.zip"
+def _imported() -> Imported:
+    """What was sent in one go, or waits since it came in pieces."""
+    if request.form.get("beside"):
+        folder = studio().returned_folder(request.form["beside"])
+        path = next(iter(sorted(folder.glob("*"))), None)
+        if path is None:
+            raise InputError("The file is not there any more. Choose it again.")
+        try:
+            return import_path(path, studio().samples, tempo=request.form.get("tempo", ""))
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+    upload = request.files.get("file")
+    if upload is None or not upload.filename:
+        raise InputError("No file was chosen. Choose a MIDI file or an Escalera project.")
+    with tempfile.TemporaryDirectory(dir=studio().folder) as temporary:
+        path = Path(temporary) / (secure_filename(upload.filename) or "file")
         upload.save(path)
-        return import_bundle(path, studio().samples)
+        return import_path(path, studio().samples, upload.filename, request.form.get("tempo", ""))
 
 
 @blueprint.get("/songs/<int:song_id>/handover")
@@ -119,15 +121,13 @@ def begin_pack(song_id: int) -> ResponseReturnValue:
 @blueprint.post("/songs/<int:song_id>/returned")
 def came_back(song_id: int) -> ResponseReturnValue:
     """Files that came back are looked at in the background, and laid beside the song; nothing is taken."""
-    request.max_content_length = BUNDLE_BYTES
-    head, token = studio().head(song_id), secrets.token_hex(8)
+    head, token = studio().head(song_id), request.form.get("beside") or secrets.token_hex(8)
     folder = studio().returned_folder(token)
-    folder.mkdir(parents=True)
-    files = [f for f in request.files.getlist("file") if f.filename][:MOST_ENTRIES]
-    for number, upload in enumerate(files):
+    folder.mkdir(parents=True, exist_ok=True)
+    for number, upload in enumerate([f for f in request.files.getlist("file") if f.filename][:MOST_ENTRIES]):
         name = secure_filename(upload.filename or "") or "file"
         upload.save(folder / (name if not (folder / name).exists() else f"{number}-{name}"))
-    if not files:
+    if not any(folder.iterdir()):
         raise InputError("No file was chosen. Choose the stems, MIDI files or projects that came back.")
     job = studio().jobs.start(RETURNED, song_id, head.revision_id, {"token": token}, "Looking at what came back")
     return _looked_at(studio().jobs.get(job))

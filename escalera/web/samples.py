@@ -11,7 +11,7 @@ from escalera.core.edits.edit import whole_number
 from escalera.core.samples.finding import wish_from
 from escalera.core.samples.licences import LICENCES
 from escalera.errors import EscaleraError, InputError
-from escalera.services.arrivals import PIECE_BYTES
+from escalera.services.arrivals import BESIDE, PIECE_BYTES
 from escalera.services.job_kinds import BRING_IN, OWN_SAMPLES
 from escalera.services.sample_hearing import alone_wav
 from escalera.services.textures import make_texture
@@ -171,7 +171,10 @@ def begin() -> ResponseReturnValue:
         token = studio().arrivals.begin(
             request.form.get("name", ""),
             size,
-            {k: number_of(k) for k in ("bounce_of", "study", "kit", "kit_size", "kit_tempo", "sung_in", "section")},
+            {
+                k: number_of(k)
+                for k in ("bounce_of", "study", "kit", "kit_size", "kit_tempo", "sung_in", "section", BESIDE)
+            },
         )
     except InputError as error:
         return jsonify(trouble=str(error)), 400

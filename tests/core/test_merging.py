@@ -100,6 +100,10 @@ def test_the_state_it_began_from_is_the_one_that_differs_least():
         theirs = EDITS["set_target"](V, 9.0, 9.0).apply(states[began])
         found = nearest(list(enumerate(states))[::-1], theirs)
         assert found is not None and found[0] == began
+    both = EDITS["set_target"](C, 9.0, 9.0).apply(SONG)
+    assert nearest([(1, HERE), (0, SONG)], both) == (0, SONG)
+    later = EDITS["set_target"](C, 1.0, 1.0).apply(SONG)
+    assert nearest([(1, later), (0, SONG)], both) == (0, SONG), "else the conflict would not be seen"
     assert nearest([], SONG) is None
     stranger = EDITS["rename_section"](V, "Strophe").apply(EDITS["rename_section"](C, "Refrain").apply(SONG))
     assert kinship(SONG, THERE) == 1.0 > kinship(SONG, stranger) > 0

@@ -60,7 +60,7 @@ def alone(studio, song, layer):
 
 
 @pytest.mark.parametrize("way", ["layer", "sections"])
-@pytest.mark.parametrize("late", [0, RATE])
+@pytest.mark.parametrize("late", [0, RATE - 333])
 def test_a_stem_is_laid_where_it_was_and_as_loud(studio, stems, came, way, late):
     chorus = timeline(SONG).samples(RATE)[1]
     sent = stems["plucked-bass"].copy()
@@ -68,7 +68,7 @@ def test_a_stem_is_laid_where_it_was_and_as_loud(studio, stems, came, way, late)
     soundfile.write(came / "bass v2.wav", np.vstack((np.zeros((late, 2), np.float32), sent)), RATE, subtype="FLOAT")
     song_id = studio.add_song(SONG, "Made")
     found = looked(studio, song_id, came)
-    assert ("begins 1.00 s late" in found["files"][0]["said"]) == bool(late)
+    assert ("s late" in found["files"][0]["said"]) == bool(late)
     said = take_back(studio, song_id, came, chosen_rows(found, {"way:0": way}), "Ana")
     song = studio.head(song_id).song
     laid, old = next(x for x in song.layers if x.clips), song.layer_by_id[B]

@@ -17,7 +17,7 @@ from escalera.core.reading.placements import remap_bars
 from escalera.core.reading.timeline import section_bar_ticks, tempo_points
 from escalera.core.time.metre import parse_metre
 from escalera.core.time.tempo import TempoPoint
-from escalera.errors import EditError
+from escalera.errors import EditError, shown
 
 
 @edit("rename_song", "song")
@@ -31,6 +31,17 @@ class RenameSong:
 
     def summary(self, song: Song) -> str:
         return f"Title: {clean_name(self.title, 'title', MAX_TITLE)}"
+
+
+def tempo_of(text: str) -> float:
+    """A tempo as somebody writes it. Raises EditError for what is none, or outside the limits."""
+    try:
+        tempo = float(text.strip().casefold().removesuffix("bpm").replace(",", "."))
+    except ValueError as error:
+        raise EditError(
+            f"“{shown(text)}” is not a tempo. Write a number of beats a minute, for example 104."
+        ) from error
+    return within(tempo, MIN_TEMPO_BPM, MAX_TEMPO_BPM, "A tempo of", "bpm")
 
 
 @edit("set_tempo", "time options")

@@ -62,9 +62,10 @@ def distance(one: Song, other: Song) -> int:
 
 
 def nearest(states: Iterable[tuple[int, Song]], theirs: Song) -> tuple[int, Song] | None:
-    """The state that what came back began from: the one from which it differs least, the newest of equals (states come newest first)."""
+    """The state that what came back began from: the one from which it differs least. Of equals the oldest (states come newest first): where a
+    part was changed on both sides, later states are as far from theirs, and would hide that."""
     rows = [(distance(song, theirs), song, name) for name, song in states]
-    best = min(range(len(rows)), key=lambda i: (rows[i][0], i), default=None)
+    best = min(range(len(rows)), key=lambda i: (rows[i][0], -i), default=None)
     return None if best is None else (rows[best][2], rows[best][1])
 
 

@@ -115,3 +115,11 @@ export async function bringKit(input, changed, more) {
   if (sent && sent < files.length) await htmx.ajax("POST", `/studies/kits/${kit}/lay`, { swap: "none", values });
   await changed();
 }
+
+// Files that are no samples: they wait together on the server, as they are; the number they wait under, 0 where one of them could not be sent.
+/** @param {FileList} files */
+export async function sendBeside(files) {
+  const beside = 1 + Math.floor(Math.random() * 9e8);
+  const sent = await arrivals(async () => {}, { beside }).bring(files);
+  return sent === files.length ? beside : 0;
+}
