@@ -89,7 +89,10 @@ def matched(name: str, folder: Path) -> None:
 def apart(task: str, name: str, folder: Path) -> list[float]:
     """A task in a process of its own; the figures it printed."""
     done = subprocess.run(
-        [sys.executable, "-m", "benchmarks.handing", task, name, str(folder)], capture_output=True, text=True, check=True
+        [sys.executable, "-m", "benchmarks.handing", task, name, str(folder)],
+        capture_output=True,
+        text=True,
+        check=True,
     )
     print(done.stderr, end="")
     return [float(x) for x in done.stdout.split()]

@@ -391,6 +391,7 @@ def test_what_came_back_is_looked_at_and_nothing_is_taken(client, studio, song_i
     job = studio.last_job("returned", song_id)
     studio.jobs.wait(job.id, 30)
     told = client.get(f"/returned/{job.id}").get_data(as_text=True)
-    assert "Round kick" in told and "same" in told and "broken.wav" in told and "unread" in told
-    assert studio.head(song_id).revision_id == before.revision_id and not any((studio.folder / "returned").iterdir())
+    assert re.search(r"tracks are as they were sent:[^<]*Round kick", told)
+    assert "broken.wav" in told and "unread" in told and "nothing to take" in told
+    assert studio.head(song_id).revision_id == before.revision_id and not (studio.folder / "back.mid").exists()
     assert client.post(f"/songs/{song_id}/returned", data={}).status_code == 400

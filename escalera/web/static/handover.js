@@ -11,7 +11,7 @@ byId("receiver").addEventListener("change", (event) => {
 
 byId("returned-form").addEventListener("submit", async (event) => {
   event.preventDefault();
-  const form = /** @type {HTMLFormElement} */ (event.target),
+  const form = document.forms.namedItem("returned-form"),
     input = /** @type {HTMLInputElement} */ (form.elements.namedItem("file"));
   const beside = input.files.length ? await sendBeside(input.files) : 0;
   if (beside || !input.files.length)

@@ -5,7 +5,7 @@ import { byId } from "./dom.js";
 const ONE_REQUEST_BYTES = 8_000_000;
 
 byId("import-form").addEventListener("submit", async (event) => {
-  const form = /** @type {HTMLFormElement} */ (event.target),
+  const form = document.forms.namedItem("import-form"),
     input = /** @type {HTMLInputElement} */ (form.elements.namedItem("file"));
   if (!input.files.length || input.files[0].size < ONE_REQUEST_BYTES) return;
   event.preventDefault();
