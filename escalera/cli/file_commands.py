@@ -97,7 +97,8 @@ def export(song: str, key: str, stems: bool, dry: bool, bits: str, output: Path)
 @click.option("--for", "receiver", default="", help="mixer, singer, remixer, drummer, teacher, label or oneself.")
 @click.option("--only", default="", help="Parts by their names, with commas: midi,dry,lead-sheet …")
 @click.option("--names", "scheme", default="number", help="How stems are named: number, song, family or name.")
-def pack(song: str, output: Path, receiver: str, only: str, scheme: str) -> None:
+@click.option("--sound", "kind", default="wav", type=click.Choice(["wav", "flac"]), help="Files of sound.")
+def pack(song: str, output: Path, receiver: str, only: str, scheme: str, kind: str) -> None:
     """Hand SONG over with all that a receiver needs, as one zip."""
     from escalera.core.handing.receivers import parts_for
     from escalera.services.packing import PackOptions, write_pack
@@ -105,7 +106,7 @@ def pack(song: str, output: Path, receiver: str, only: str, scheme: str) -> None
     if output.suffix.lower() != ".zip":
         raise InputError(f"“{shown(output.name)}” does not end in .zip. A pack is a zip.")
     with studio() as opened, progress("Packing") as tell:
-        options = PackOptions(parts_for(receiver, only), scheme, receiver, tell)
+        options = PackOptions(parts_for(receiver, only), scheme, receiver, kind, tell)
         told = write_pack(song_from(song, opened), opened.rendering, options, output)
     click.echo(f"{len(told['files'])} files in {output.name}")  # type: ignore[arg-type]
     off_db = told["sum_of_buses_off_db"]

@@ -12,7 +12,8 @@ from escalera.errors import InputError
 from escalera.formats.wav_cues import MOST_BYTES, cue_chunks
 
 FLOAT_BITS = 32
-Write = Callable[[bytes], object]
+Write = Callable[[bytes | memoryview], object]
+Frames = NDArray[np.float32]
 
 
 class WavStream:
@@ -52,17 +53,30 @@ class WavStream:
         )
         self._pad = size % 2
 
-    def add(self, audio: NDArray[np.float32]) -> None:
-        """Append samples, shape (2, n); what is more than was promised is left out."""
-        block = np.ascontiguousarray(audio[:, : self._left].T, dtype="<f4")
+    def add(self, frames: Frames) -> None:
+        """Append samples, shape (n, 2); what is more than was promised is left out."""
+        block = np.ascontiguousarray(frames[: self._left], dtype="<f4")
         self._left -= len(block)
-        self._write(block.tobytes() if self._bits == FLOAT_BITS else _in_24_bits(block))
+        self._write(raw(block) if self._bits == FLOAT_BITS else _in_24_bits(block))
 
     def end(self) -> None:
         """Silence for what is missing, then the chunks behind the samples."""
         while self._left:
-            self.add(np.zeros((2, min(self._left, 1 << 18)), np.float32))
+            self.add(np.zeros((min(self._left, 1 << 18), 2), np.float32))
         self._write(b"\0" * self._pad + self._tail)
+
+
+def interleaved(audio: NDArray[np.float32], gain: float = 1.0) -> Frames:
+    """Sound of shape (2, n) as frames of shape (n, 2), one after the other in memory, times a gain."""
+    frames = np.empty((audio.shape[1], 2), np.float32)
+    for side in (0, 1):
+        np.multiply(audio[side], np.float32(gain), out=frames[:, side])
+    return frames
+
+
+def raw(frames: Frames) -> memoryview:
+    """The bytes of frames, shape (n, 2), as they lie in memory: nothing is copied where they lie one after the other."""
+    return np.ascontiguousarray(frames, "<f4").reshape(-1).view(np.uint8).data
 
 
 def _in_24_bits(block: NDArray[np.float32]) -> bytes:

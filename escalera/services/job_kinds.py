@@ -67,7 +67,14 @@ def _of_handing_over(studio: Studio) -> dict[str, Work]:
 
     def packed(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
         song, values = studio.state(job.song_id, job.revision_id), job.options
-        options = PackOptions(tuple(values["parts"]), str(values["scheme"]), str(values["receiver"]), tell, wanted)
+        options = PackOptions(
+            tuple(values["parts"]),
+            str(values["scheme"]),
+            str(values["receiver"]),
+            str(values.get("kind", "wav")),
+            tell,
+            wanted,
+        )
         path = folder / f"{plain_name(song.title)}-pack.zip"
         write_pack(song, studio.rendering, options, path)
         return Result(path, "application/zip")

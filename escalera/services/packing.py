@@ -5,63 +5,91 @@ from __future__ import annotations
 import hashlib
 import json
 import shutil
+import tempfile
 import zipfile
+from collections import deque
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
-from functools import partial
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import IO
 from zlib import crc32
 
-import numpy as np
-from numpy.typing import NDArray
-
-from escalera.core.document.song import Layer, Song
+from escalera.core.document.song import Song
 from escalera.core.handing.file_names import ToName, file_names, plain_name
 from escalera.core.handing.form_sheet import form_text
 from escalera.core.handing.handed_tables import automation_rows, credits_text, marker_rows, words_text
 from escalera.core.handing.receivers import PARTS, RECEIVERS
 from escalera.core.handing.recipes import recipes
 from escalera.core.handing.sheets import lead_sheet, part_sheets
-from escalera.core.joins import played
 from escalera.core.reading.rights import used_samples
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
-from escalera.errors import InputError, RenderStopped
+from escalera.errors import InputError, shown
+from escalera.formats.audio import KINDS
 from escalera.formats.bundle import write_bundle
 from escalera.formats.midi_write import write_midi
 from escalera.formats.musicxml_write import write_musicxml
 from escalera.formats.print_pages import chord_chart, lead_page
 from escalera.formats.project import write_project
 from escalera.formats.tables import csv_text
-from escalera.formats.wav_cues import info_chunk
-from escalera.formats.wav_stream import FLOAT_BITS, WavStream
-from escalera.services.exporting import wav_cues
+from escalera.formats.wav_stream import Write
 from escalera.services.join_service import cues_csv
+from escalera.services.pack_sound import FLAC_LOWER_DB, ClippedError, PackSound, SoundOptions
 from escalera.services.rendering import Rendering
 from escalera.services.sample_report import rights_csv
 from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ
 
-WINDOW_S = 20
-AUDIO = ("mix", "premaster", "dry", "wet", "buses", "no-voices", "no-drums")
-LEFT_OUT = {"no-voices": "voices", "no-drums": "drums"}
 SPARE_BYTES = 200_000_000
-README, MANIFEST, SUMS = "README.txt", "manifest.json", ".sum.unfinished"
-Audio = NDArray[np.float32]
-Blocks = Iterator[Audio]
+WRITTEN_BEHIND = 2  # pieces that may wait to be written
+README, MANIFEST, WAITING = "README.txt", "manifest.json", "waiting"
 
 
 @dataclass(frozen=True, slots=True)
 class PackOptions:
-    """What goes into a pack, how its files are named, whom it is for; progress and calling off as for exports."""
+    """What goes into a pack, how its files are named, whom it is for, wav or flac; progress and calling off as for exports."""
 
     parts: tuple[str, ...]
     scheme: str = "number"
     receiver: str = ""
+    kind: str = "wav"
     tell: Callable[[float], None] = lambda share: None
     wanted: Callable[[], bool] = lambda: True
+
+
+def _hash(data: bytes = b"") -> hashlib.blake2b:
+    """As `b2sum -l 256` has it: half the work of older hashes, for gigabytes of stems."""
+    return hashlib.blake2b(data, digest_size=32)
+
+
+class _Behind:
+    """Bytes that are hashed and written in their order while the next ones are made."""
+
+    def __init__(self, out: IO[bytes]):
+        self._out, self._pending = out, deque[Future[None]]()
+        self._thread = ThreadPoolExecutor(1)
+        self.digest, self.size = _hash(), 0
+
+    def write(self, data: bytes | memoryview) -> None:
+        """Hand on bytes, which may not be changed any more."""
+        self.size += len(data)
+        self._pending.append(self._thread.submit(self._down, data))
+        if len(self._pending) > WRITTEN_BEHIND:
+            self._pending.popleft().result()
+
+    def _down(self, data: bytes | memoryview) -> None:
+        self.digest.update(data)
+        self._out.write(data)
+
+    def __enter__(self) -> _Behind:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._thread.shutdown()
+        for each in self._pending:
+            each.result()
 
 
 @dataclass
@@ -71,11 +99,12 @@ class _Pack:
     zip: zipfile.ZipFile
     folder: Path
     files: list[dict[str, object]] = field(default_factory=list)
+    _waits: tuple[str, str, _Behind] = field(init=False)
 
     def add(self, name: str, data: bytes | str, what: str) -> None:
         data = data.encode() if isinstance(data, str) else data
         self.zip.writestr(name, data)
-        self._note(name, len(data), hashlib.sha256(data).hexdigest(), crc32(data), what)
+        self._note(name, len(data), _hash(data).hexdigest(), crc32(data), what)
 
     def add_file(self, name: str, path: Path, what: str) -> None:
         """A file on disk, streamed."""
@@ -84,165 +113,32 @@ class _Pack:
                 write(block)
 
     @contextmanager
-    def grown(self, name: str, what: str) -> Iterator[Callable[[bytes], object]]:
+    def grown(self, name: str, what: str) -> Iterator[Write]:
         """A file that is written piece by piece."""
-        digest, size, crc = hashlib.sha256(), 0, 0
-        with self.zip.open(name, "w", force_zip64=True) as out:
+        with self.zip.open(name, "w", force_zip64=True) as out, _Behind(out) as behind:
+            yield behind.write
+        self._note(name, behind.size, behind.digest.hexdigest(), self.zip.getinfo(name).CRC, what)
 
-            def write(data: bytes) -> None:
-                nonlocal size, crc
-                digest.update(data)
-                out.write(data)
-                size += len(data)
-                crc = crc32(data, crc)
+    @contextmanager
+    def waiting(self, name: str, what: str) -> Iterator[Write]:
+        """As `grown`, beside a file that is grown at the same time; `take_in` puts it into the zip afterwards."""
+        path = self.folder / WAITING
+        path.touch()
+        with path.open("r+b") as out, _Behind(out) as behind:  # written over: new space on disk takes time
+            yield behind.write
+        self._waits = (name, what, behind)
 
-            yield write
-        self._note(name, size, digest.hexdigest(), crc, what)
+    def take_in(self) -> None:
+        name, what, behind = self._waits
+        left = behind.size
+        with (self.folder / WAITING).open("rb") as source, self.zip.open(name, "w", force_zip64=True) as out:
+            while block := source.read(min(left, 1 << 20)):
+                out.write(block)
+                left -= len(block)
+        self._note(name, behind.size, behind.digest.hexdigest(), self.zip.getinfo(name).CRC, what)
 
     def _note(self, name: str, size: int, digest: str, crc: int, what: str) -> None:
-        self.files.append({"path": name, "bytes": size, "sha256": digest, "crc32": crc, "what": what})
-
-
-class _Sound:
-    """The audio of a pack, written window by window."""
-
-    def __init__(self, song: Song, rendering: Rendering, options: PackOptions, pack: _Pack):
-        self.song, self.renderer, self.options, self.pack = song, rendering.renderer, options, pack
-        self.bare = without_mix_effects(song)
-        self.line, self.bare_line = timeline(song), timeline(self.bare)
-        total = self.line.samples(RATE_HZ)[-1] + self.renderer.tail_samples(song, self.line) if self.line.spans else 0
-        edges = sorted({*self.line.samples(RATE_HZ), *range(0, total, WINDOW_S * RATE_HZ), total})
-        self.windows = list(zip(edges, edges[1:]))
-        placed = {p.layer_id for s in played(song).sections for p in s.placements}
-        self.layers = [x for x in song.layers if not x.muted and x.id in placed]
-        self.families = list(dict.fromkeys(x.family for x in self.layers))
-        self.steps, self.done = max(1, self._count()), 0
-        self.off_db: float | None = None
-
-    def _count(self) -> int:
-        per = {"dry": len(self.layers), "wet": len(self.layers), "buses": len(self.families) + 1}
-        return sum(per.get(part, 1) for part in self.options.parts if part in AUDIO)
-
-    def bytes_wanted(self) -> int:
-        samples = self.windows[-1][1] if self.windows else 0
-        return self.steps * samples * 8
-
-    def _blocks(self, make: Callable[[int, int], Audio]) -> Blocks:
-        def window(edges: tuple[int, int]) -> Audio:
-            if not self.options.wanted():
-                raise RenderStopped("The pack was called off. Nothing was written.")
-            return make(*edges)
-
-        with ThreadPoolExecutor(2) as pool:
-            yield from pool.map(window, self.windows)
-        self.done += 1
-        self.options.tell(0.97 * self.done / self.steps)
-
-    def _write(self, name: str, blocks: Blocks, what: str, bits: int = FLOAT_BITS) -> None:
-        samples = self.windows[-1][1] if self.windows else 0
-        told = f"{self.song.tempo_bpm:g} bpm, {self.song.metre}, {key_text(self.song.key)}"
-        with self.pack.grown(name, what) as write:
-            out = WavStream(write, RATE_HZ, samples, bits, wav_cues(self.song, 0, samples), info_chunk(name, told))
-            for block in blocks:
-                out.add(block)
-            out.end()
-
-    def write(self) -> None:
-        title = plain_name(self.song.title)
-        for part in (p for p in AUDIO if p in self.options.parts):
-            if part == "mix":
-                self._write(f"{title}-mix.wav", self._mix(self.song), PARTS[part], 24)
-            elif part in LEFT_OUT:
-                self._write(f"{title}-{part}.wav", self._mix(_silenced(self.song, LEFT_OUT[part])), PARTS[part], 24)
-            elif part == "premaster":
-                self._write(f"{title}-premaster.wav", self._premaster(), PARTS[part])
-            elif part == "buses":
-                self._buses(title)
-            else:
-                self._layers(part)
-
-    def _mix(self, song: Song) -> Blocks:
-        yield from self.renderer.blocks(song, None, self.options.wanted)
-        self.done += 1
-        self.options.tell(0.97 * self.done / self.steps)
-
-    def _premaster(self) -> Blocks:
-        return self._blocks(lambda low, high: self.renderer.before_master(self.bare, self.bare_line, low, high))
-
-    def _layers(self, part: str) -> None:
-        names = file_names(
-            self.song.title, [ToName(i, x.name, x.family) for i, x in enumerate(self.layers, 1)], self.options.scheme
-        )
-        for layer, name in zip(self.layers, names):
-            self._write(f"{part}/{name}.wav", self._layer(layer, part == "wet"), f"{layer.name}, {part}")
-
-    def _layer(self, layer: Layer, wet: bool) -> Blocks:
-        only = frozenset((layer.id,))
-        return self._blocks(
-            lambda low, high: self.renderer.before_master(self.bare, self.bare_line, low, high, only, wet)
-        )
-
-    def _buses(self, title: str) -> None:
-        """Families through their buses, and the rooms; their sum is held against the song's own, window by window."""
-        names = file_names(
-            self.song.title, [ToName(i, f, f) for i, f in enumerate(self.families, 1)], self.options.scheme
-        )
-        sums = _Sums(self.pack.folder / SUMS)
-        for family, name in zip(self.families, names):
-            blocks = self._blocks(partial(self._bus, family))
-            self._write(f"buses/{name}.wav", sums.through(blocks), f"All {family} through their bus, without rooms")
-        rooms = self._blocks(lambda low, high: self.renderer.rooms_before_mix(self.bare, self.bare_line, low, high))
-        self._write("buses/rooms-and-echoes.wav", sums.through(rooms), "What the shared rooms and echoes bring")
-        off = power = 0.0
-        for low, high in self.windows:
-            whole = self.renderer.before_master(self.bare, self.bare_line, low, high)
-            off += float(((whole - sums.at(low, high)).astype(np.float64) ** 2).sum())
-            power += float((whole.astype(np.float64) ** 2).sum())
-        sums.close()
-        self.off_db = round(float(10 * np.log10(max(off, 1e-30) / power)), 1) if power > 0 else None
-
-    def _bus(self, family: str, low: int, high: int) -> Audio:
-        return self.renderer.bus_before_mix(self.bare, self.bare_line, low, high, family)
-
-
-class _Sums:
-    """A running sum of files of one length, kept on disk, (2, n) float32 interleaved."""
-
-    def __init__(self, path: Path):
-        self.path, self._file = path, path.open("w+b")
-
-    def through(self, blocks: Blocks) -> Blocks:
-        """The blocks as they come, each added to what lies there."""
-        at = 0
-        for block in blocks:
-            self._file.seek(at * 8)
-            kept = np.frombuffer(self._file.read(block.shape[1] * 8), np.float32)
-            total = block.T.astype(np.float32).copy()
-            total[: len(kept) // 2] += kept.reshape(-1, 2)
-            self._file.seek(at * 8)
-            self._file.write(np.ascontiguousarray(total).tobytes())
-            at += block.shape[1]
-            yield block
-
-    def at(self, low: int, high: int) -> Audio:
-        self._file.seek(low * 8)
-        return np.frombuffer(self._file.read((high - low) * 8), np.float32).reshape(-1, 2).T
-
-    def close(self) -> None:
-        self._file.close()
-        self.path.unlink(missing_ok=True)
-
-
-def without_mix_effects(song: Song) -> Song:
-    """The song as it is before the mix's own effects: its level stays."""
-    sections = tuple(
-        replace(s, curves=tuple(c for c in s.curves if not c.lane.startswith("master.fx"))) for s in song.sections
-    )
-    return replace(song, master=(), sections=sections) if song.master else song
-
-
-def _silenced(song: Song, family: str) -> Song:
-    return replace(song, layers=tuple(replace(x, muted=True) if x.family == family else x for x in song.layers))
+        self.files.append({"path": name, "bytes": size, "blake2b": digest, "crc32": crc, "what": what})
 
 
 def write_pack(song: Song, rendering: Rendering, options: PackOptions, target: Path) -> dict[str, object]:
@@ -250,13 +146,28 @@ def write_pack(song: Song, rendering: Rendering, options: PackOptions, target: P
     nothing to hand over."""
     if not song.sections:
         raise InputError("This song has no sections yet, so that there is nothing to hand over. Lay out a form first.")
+    if options.kind not in KINDS:
+        raise InputError(
+            f"“{shown(options.kind)}” is no kind of sound file for a pack. Choose one of: {', '.join(KINDS)}."
+        )
+    *careful, last = FLAC_LOWER_DB if options.kind == "flac" else (0,)
+    for lower_db in careful:
+        with suppress(ClippedError):
+            return _written(song, rendering, options, lower_db, target)
+    return _written(song, rendering, options, last, target)
+
+
+def _written(song: Song, rendering: Rendering, options: PackOptions, lower_db: int, target: Path) -> dict[str, object]:
     fresh = target.with_name(f".{target.name}.unfinished")
-    folder = target.parent
+    asked = SoundOptions(options.parts, options.scheme, options.kind, lower_db, options.tell, options.wanted)
     try:
-        with zipfile.ZipFile(fresh, "w", zipfile.ZIP_STORED, allowZip64=True) as out:
-            pack = _Pack(out, folder)
-            sound = _Sound(song, rendering, options, pack)
-            _room(folder, sound.bytes_wanted() if any(p in AUDIO for p in options.parts) else 0)
+        with (
+            tempfile.TemporaryDirectory(dir=target.parent, prefix=".pack-") as aside,
+            zipfile.ZipFile(fresh, "w", zipfile.ZIP_STORED, allowZip64=True) as out,
+        ):
+            pack = _Pack(out, Path(aside))
+            sound = PackSound(song, rendering.renderer, asked, pack)
+            _room(target.parent, sound.bytes_wanted())
             for part in options.parts:
                 if part in WRITERS:
                     WRITERS[part](song, pack, options)
@@ -264,13 +175,12 @@ def write_pack(song: Song, rendering: Rendering, options: PackOptions, target: P
             pack.add(README, _readme(song, options, pack, sound), "What is what")
             manifest: dict[str, object] = {
                 "title": song.title, "parts": list(options.parts), "for": options.receiver, "sum_of_buses_off_db": sound.off_db,
-                "files": pack.files,
+                "stems_lowered_by_db": lower_db, "files": pack.files,
             }  # fmt: skip
             out.writestr(MANIFEST, json.dumps(manifest, indent=1, ensure_ascii=False))
         fresh.replace(target)
     finally:
         fresh.unlink(missing_ok=True)
-        (folder / SUMS).unlink(missing_ok=True)
     options.tell(1.0)
     return manifest
 
@@ -364,7 +274,7 @@ def _project(song: Song, pack: _Pack, options: PackOptions) -> None:
     path.unlink()
 
 
-def _readme(song: Song, options: PackOptions, pack: _Pack, sound: _Sound) -> str:
+def _readme(song: Song, options: PackOptions, pack: _Pack, sound: PackSound) -> str:
     """What is what, for somebody who has nothing but the pack."""
     whom = f" for {RECEIVERS[options.receiver].label.lower()}" if options.receiver in RECEIVERS else ""
     line = timeline(song)
@@ -376,12 +286,17 @@ def _readme(song: Song, options: PackOptions, pack: _Pack, sound: _Sound) -> str
         lines.append(
             f"Buses, rooms and echoes add up to the sum before the mix's effects: what is left over lies {-sound.off_db:.0f} dB under it."
         )
+    if options.kind == "flac" and sound.options.lower_db:
+        lines.append(
+            f"Stems, buses and the sum are {sound.options.lower_db} dB lower than in the mix, all alike, so that none is clipped: raise all of them together."
+        )
     if song.master:
         lines.append(
             "The mix has effects of its own, and a limiter; stems and the sum are taken before them. They are written down among the recipes."
         )
     lines += ["", "Form:"] + [f"  {s.section.name}: bars {s.first_bar}-{s.last_bar}" for s in line.spans]
-    lines += ["", "Files:"] + [f"  {f['path']}: {f['what']}" for f in pack.files]
+    files = sorted(pack.files, key=lambda f: str(f["path"]).partition("/")[0])  # as they lie in their folders
+    lines += ["", "Files:"] + [f"  {f['path']}: {f['what']}" for f in files]
     return "\n".join([*lines, "", "Start your loudspeakers low: stems are as loud as they are in the mix.", ""])
 
 
@@ -405,9 +320,9 @@ def _off(pack: zipfile.ZipFile, row: dict[str, object], thorough: bool) -> str:
     info = pack.getinfo(name)
     same = (info.file_size, info.CRC) == (row["bytes"], row["crc32"])
     if same and thorough:
-        digest = hashlib.sha256()
+        digest = _hash()
         with pack.open(name) as source:
             while block := source.read(1 << 20):
                 digest.update(block)
-        same = digest.hexdigest() == row["sha256"]
+        same = digest.hexdigest() == row["blake2b"]
     return "" if same else f"{name} is not as it was written."

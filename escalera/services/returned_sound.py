@@ -16,7 +16,7 @@ from escalera.core.handing.file_names import plain_name
 from escalera.core.joins import played
 from escalera.core.reading.timeline import timeline
 from escalera.formats.recording import blocks_of
-from escalera.services.packing import without_mix_effects
+from escalera.services.pack_sound import without_mix_effects
 from escalera.services.rendering import Rendering
 from escalera.sound.schedule import RATE_HZ
 

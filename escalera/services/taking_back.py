@@ -25,7 +25,7 @@ from escalera.formats.bundle import is_bundle, read_bundle
 from escalera.formats.midi_read import read_midi
 from escalera.formats.project import read_project
 from escalera.services.import_parts import make_layers
-from escalera.services.packing import without_mix_effects
+from escalera.services.pack_sound import without_mix_effects
 from escalera.services.returned import file_of, notes_of, own_tracks
 from escalera.services.returned_sound import LayerSounds, fine_delay_s
 from escalera.sound.schedule import RATE_HZ

@@ -23,6 +23,8 @@ class Shelf(Protocol):
 
     def put(self, key: str, value: Any) -> None: ...
 
+    def __contains__(self, key: str) -> bool: ...
+
 
 class ByteRoom:
     """Lets so many bytes of work go on at once; work larger than that goes on alone."""
@@ -54,10 +56,10 @@ class AudioCache:
     are quickly made or read again, do not push them out.
     """
 
-    def __init__(self, limit_bytes: int, shelf: Shelf | None = None):
+    def __init__(self, limit_bytes: int, shelf: Shelf | None = None, share_of_parts: float = PARTS):
         self.shelf = shelf
         self._lock, self._making = Lock(), dict[str, Future[Any]]()
-        parts = int(limit_bytes * PARTS)
+        parts = int(limit_bytes * share_of_parts)
         self._parts: Results[Any] = Results(parts, lambda value: int(value.nbytes))
         self._wholes: Results[Any] = Results(limit_bytes - parts, lambda value: int(value.nbytes))
 
@@ -119,7 +121,7 @@ class AudioCache:
         return self._parts.limit + self._wholes.limit
 
     def __contains__(self, key: str) -> bool:
-        return key in self._parts or key in self._wholes
+        return key in self._parts or key in self._wholes or (self.shelf is not None and key in self.shelf)
 
     def clear(self) -> None:
         self._parts.clear()

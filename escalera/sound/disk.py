@@ -52,6 +52,9 @@ class DiskShelf:
     def _file(self, key: str) -> Path:
         return self.folder / f"{key}.npz"
 
+    def __contains__(self, key: str) -> bool:
+        return self._works and self._file(key).exists()
+
     def get(self, key: str) -> SectionMix | None:
         file = self._file(key)
         if not self._works:
@@ -140,3 +143,23 @@ class DiskShelf:
     def close(self) -> None:
         self._queue.put(None)
         self._writer.join(timeout=10)
+
+
+class MixFolder:
+    """Section mixes in a folder while a song is rendered from end to end: written at once, and read only where they are asked for."""
+
+    def __init__(self, folder: Path):
+        folder.mkdir(parents=True, exist_ok=True)
+        self._folder = folder
+
+    def put(self, key: str, mix: SectionMix) -> None:
+        for name, array in mix_arrays(mix).items():
+            np.save(self._folder / f"{key} {name}.npy", array)
+
+    def __contains__(self, key: str) -> bool:
+        return (self._folder / f"{key} audio.npy").exists()
+
+    def get(self, key: str) -> SectionMix | None:
+        """The mix, its audio (2, n) mapped from disk, or None."""
+        found = {f.stem.partition(" ")[2]: f for f in self._folder.glob(f"{key} *.npy")}
+        return mix_from({name: np.load(file, mmap_mode="c") for name, file in found.items()}) if found else None

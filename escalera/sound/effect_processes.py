@@ -281,12 +281,18 @@ def _compress(audio: Audio, s: Stage) -> Audio:
     )
     mix = s.values("mix")
     gain = (1.0 - mix) + mix * 10.0 ** ((gain_db[before_it:] + s.values("makeup_db")) / 20.0)
-    before = float(np.square(audio, dtype=np.float64).sum()) if s.whole and s.still("match") else 0.0
+    before = _power(audio) if s.whole and s.still("match") else 0.0
     for channel in audio:
         bus.apply_gain(channel, gain.astype(np.float32), BLOCK)
     if before > 0.0:
-        audio *= np.float32(np.sqrt(before / max(float(np.square(audio, dtype=np.float64).sum()), 1e-12)))
+        audio *= np.float32(np.sqrt(before / max(_power(audio), 1e-12)))
     return audio
+
+
+def _power(audio: Audio) -> float:
+    """The sum of all squares, a stretch at a time: a whole section in double precision would take much memory."""
+    pieces = range(0, audio.shape[1], POWER_PIECE)
+    return sum(float(np.square(audio[:, low : low + POWER_PIECE], dtype=np.float64).sum()) for low in pieces)
 
 
 def _echo_delay(s: Stage) -> int:
@@ -328,6 +334,7 @@ def _echo_tail(s: Stage) -> int:
     return min(LONGEST_TAIL, _echo_delay(s) * max(2, turns))
 
 
+POWER_PIECE = 1 << 16
 SIZES = (0.24, 0.52, 1.0, 1.0)
 SHIMMER = 3
 

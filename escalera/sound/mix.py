@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import replace
@@ -19,7 +19,7 @@ from escalera.core.palette.parameters import Settings
 from escalera.core.reading.events import layer_events, sounding_layers
 from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
-from escalera.sound.cache import AudioCache, ByteRoom, Shelf
+from escalera.sound.cache import PARTS, AudioCache, ByteRoom, Shelf
 from escalera.sound.compilation import bus
 from escalera.sound.content import content_key
 from escalera.sound.effect_processes import PROCESSES, Stage, compressor_memory
@@ -27,16 +27,18 @@ from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLE
 from escalera.sound.plan import SEND_PATHS, Part, Plan, dynamic_devices, finish, make_plan
 from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ
-from escalera.sound.section import SectionMix, mix_section
+from escalera.sound.section import AT_ONCE, Begin, SectionMix, mix_section
 from escalera.sound.spec import BLOCK
 from escalera.sound.unit import Unit, render_unit
 
 Samples = NDArray[np.float32]
 MIXING_BYTES = 200_000_000  # of buffers that may be held at once by sections being mixed
-BUFFERS = 8  # stereo buffers that mixing takes: the mix, spaces, buses, and the units at hand
+BUFFERS, ALONE_BUFFERS = 8, 4  # stereo buffers that mixing takes: the mix, spaces, buses, and the units at hand
 AHEAD_SECTIONS = 4  # so many are mixed, or waiting to be, before the first of them is finished
 WORKERS = max(2, min(4, os.cpu_count() or 1))  # units rendered at once
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
+# of a renderer that is used for one song from end to end, its mixes on disk
+SPARING_MB, SPARING_UNITS, SPARING_MIXING_BYTES, SPARING_AHEAD, SPARING_AT_ONCE = 20, 0.9, 130_000_000, 3, 2
 FindAudio = Callable[[str], Samples]
 
 
@@ -67,14 +69,28 @@ class Renderer:
         Where section mixes are kept over a restart.
     """
 
-    def __init__(self, cache_mb: int = 700, find_audio: FindAudio | None = None, shelf: Shelf | None = None):
-        self.cache = AudioCache(cache_mb * 1_000_000, shelf)
+    def __init__(
+        self,
+        cache_mb: int = 700,
+        find_audio: FindAudio | None = None,
+        shelf: Shelf | None = None,
+        sparing: bool = False,
+    ):
+        self.cache = AudioCache(cache_mb * 1_000_000, shelf, SPARING_UNITS if sparing else PARTS)
         self.find_audio = find_audio
         self.help: Help | None = None
-        self._room = ByteRoom(MIXING_BYTES)
+        self._room = ByteRoom(SPARING_MIXING_BYTES if sparing else MIXING_BYTES)
+        self._ahead = SPARING_AHEAD if sparing else AHEAD_SECTIONS
+        self._at_once = SPARING_AT_ONCE if sparing else AT_ONCE
         self._workers = ThreadPoolExecutor(WORKERS, "units")
         self._plans: Results[Plan] = Results(2048)
         self._limited: Results[bool] = Results(8192)
+
+    def sparing(self, shelf: Shelf) -> Renderer:
+        """A renderer that keeps little in memory and its mixes on a shelf of their own: for a whole song that is handed on as it is made."""
+        found = Renderer(SPARING_MB, self.find_audio, shelf, sparing=True)
+        found.help = self.help
+        return found
 
     # sections ------------------------------------------------------------------------------------------------
 
@@ -105,6 +121,24 @@ class Renderer:
         """A section's mix without its shared spaces, for a figure: it is not kept."""
         return self._mix(_some(song, span, self.plan(song, span), None, wet=False))
 
+    def some_once(self, song: Song, span: Span, layers: frozenset[int], ways: Sequence[bool]) -> list[SectionMix]:
+        """Some layers of a section, one mix a way: False without the shared spaces, True with them; none is kept."""
+        song, span = played_at(song, span)
+        plans = [_some(song, span, self.plan(song, span), layers, wet) for wet in ways]
+        units: dict[str, Future[Unit]] = {}
+
+        def begin(part: Part) -> Future[Unit]:
+            if part.key not in units:
+                units[part.key] = self._begin(part)
+            return units[part.key]
+
+        made = {plan.key: self._mix(plan, begin=begin) for plan in {p.key: p for p in plans}.values()}
+        return [made[plan.key] for plan in plans]
+
+    def spaces_once(self, song: Song, span: Span) -> SectionMix:
+        """What the shared spaces bring in a section: it is not kept."""
+        return self._mix(self.plan(*played_at(song, span)), spaces_only=True)
+
     def mix_once(self, plan: Plan) -> SectionMix:
         """What a plan sounds like, for a figure: it is not kept."""
         return self._mix(plan)
@@ -112,9 +146,11 @@ class Renderer:
     def _helped(self, plan: Plan) -> SectionMix:
         return (self.help.take(plan) if self.help else None) or self._mix(plan)
 
-    def _mix(self, plan: Plan, until: int | None = None) -> SectionMix:
-        with self._room.take(BUFFERS * 8 * plan.reach):
-            return mix_section(plan, self._begin, until)
+    def _mix(
+        self, plan: Plan, until: int | None = None, spaces_only: bool = False, begin: Begin | None = None
+    ) -> SectionMix:
+        with self._room.take(min(BUFFERS, ALONE_BUFFERS + len(plan.parts)) * 8 * plan.reach):
+            return mix_section(plan, begin or self._begin, until, spaces_only, self._at_once)
 
     def unit(self, part: Part) -> Unit:
         """The sound of one layer in one section, before its level: rendered, or as it was printed."""
@@ -148,24 +184,24 @@ class Renderer:
             out *= gain
         return out if not chains else np.ascontiguousarray(out[:, low - begin : high - begin])
 
-    def bus_before_mix(self, song: Song, line: Timeline, low: int, high: int, family: str) -> Samples:
-        """One family through its bus, without rooms, before the mix's own effects, (2, high - low); those of all families and the rooms add
-        up to the song's sum where the mix has no effects of its own."""
-        layers = frozenset(x.id for x in song.layers if x.family == family)
+    def through_bus(
+        self, song: Song, family: str, sound: Callable[[int, int], Samples], low: int, high: int
+    ) -> Samples:
+        """Samples low..high, (2, n), of a family's own `sound` (given between two samples, also before 0) after the effects of its bus that
+        answer to level."""
         chain = _dynamic(song).get(family, ())
         behind, ahead = memory(song) if chain else (0, 0)
         begin = (low - behind) // BLOCK * BLOCK if chain else low
-        out, buses = self._sum(song, line, begin, high + ahead, layers, False)
-        for audio in buses.values():
-            out += _dynamically(chain, audio)
-        out *= np.float32(10.0 ** (song.master_gain_db / 20.0))
-        return np.ascontiguousarray(out[:, low - begin : high - begin])
+        return np.ascontiguousarray(_dynamically(chain, sound(begin, high + ahead))[:, low - begin : high - begin])
 
-    def rooms_before_mix(self, song: Song, line: Timeline, low: int, high: int) -> Samples:
-        """What the shared rooms and echoes bring, before the mix's own effects, (2, high - low)."""
-        every = frozenset(x.id for x in song.layers)
-        wet, dry = (self.before_master(song, line, low, high, every, sent) for sent in (True, False))
-        return wet - dry
+    def works_together(self, song: Song, family: str) -> bool:
+        """Whether a family's bus has effects that answer to level."""
+        return bool(_dynamic(song).get(family))
+
+    def bus_is_sum(self, song: Song, line: Timeline, family: str) -> bool:
+        """Whether what goes into a family's bus is its layers, one by one, added up: no other effect works on all of them together."""
+        chains = [self.plan(song, span).buses.get(family) for span in line.spans]
+        return not any(chain and chain.devices for chain in chains)
 
     def _sum(
         self, song: Song, line: Timeline, low: int, high: int, layers: frozenset[int] | None, wet: bool
@@ -235,11 +271,16 @@ class Renderer:
         key = key or self.chunk_keys(song, line)[index]
         return self.cache.get_or_make(key, lambda: self._chunk(song, line, index, key), whole=True)
 
+    def _edges(self, song: Song, line: Timeline, index: int) -> tuple[int, int]:
+        """First sample of a section and the one after its last; the last one carries the song's tail."""
+        low, high = line.samples(RATE_HZ)[index : index + 2]
+        return low, high + (self.tail_samples(song, line) if index + 1 == len(line.spans) else 0)
+
+    def _before_limiter(self, song: Song, line: Timeline, index: int) -> Samples:
+        return self.before_master(song, line, *self._edges(song, line, index))
+
     def _chunk(self, song: Song, line: Timeline, index: int, key: str) -> Samples:
-        starts = line.samples(RATE_HZ)
-        low, high = starts[index], starts[index + 1]
-        if index + 1 == len(line.spans):
-            high += self.tail_samples(song, line)
+        low, high = self._edges(song, line, index)
         begin = (low - PRE_ROLL_SAMPLES) // BLOCK * BLOCK
         window = self.before_master(song, line, begin, high + AHEAD_SAMPLES)
         self._limited.put(key, limit(window))
@@ -255,10 +296,15 @@ class Renderer:
         return self.before_master(song, line, low, high)
 
     def blocks(
-        self, song: Song, progress: Callable[[float], None] | None = None, wanted: Callable[[], bool] = lambda: True
+        self,
+        song: Song,
+        progress: Callable[[float], None] | None = None,
+        wanted: Callable[[], bool] = lambda: True,
+        limited: bool = True,
     ) -> Iterator[Samples]:
         """The whole song with its tail, section by section, (2, n) float32 each; two are mixed at a time, ahead of what is finished.
 
+        Under the ceiling, or as it is before the limiter.
         `progress` is told the share that is done; when `wanted` says no, RenderStopped is raised after the section at
         hand, and what is done stays in the cache.
         """
@@ -273,12 +319,12 @@ class Renderer:
         with self._helping(song, line), ThreadPoolExecutor(2) as pool:
             mixed: list[Future[None]] = []
             for index, key in enumerate(keys):
-                while len(mixed) < min(len(keys), index + AHEAD_SECTIONS):
+                while len(mixed) < min(len(keys), index + self._ahead):
                     mixed.append(pool.submit(mix, line.spans[len(mixed)]))
                 # a section's end hears the beginning of the next one; waiting here keeps two threads from making it twice
                 for each in mixed[index : index + 2]:
                     each.result()
-                yield self.chunk(song, line, index, key)
+                yield self.chunk(song, line, index, key) if limited else self._before_limiter(song, line, index)
                 if progress:
                     progress((index + 1) / len(keys))
 

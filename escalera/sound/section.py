@@ -80,13 +80,16 @@ class Desk:
 Begin = Callable[[Part], Future[Unit]]
 
 
-def mix_section(plan: Plan, begin: Begin, until: int | None = None) -> SectionMix:
-    """Mix the parts; with `until` only so many samples from the section's start, equal to those of the whole.
+def mix_section(
+    plan: Plan, begin: Begin, until: int | None = None, spaces_only: bool = False, at_once: int = AT_ONCE
+) -> SectionMix:
+    """Mix the parts; with `until` only so many samples from the section's start, equal to those of the whole; or only what the shared
+    spaces bring.
 
     `begin` asks for a part's sound. A few are asked for at a time, so that a long section does not hold all of them.
     """
     parts = plan.parts if until is None else [head_of(part, until + HEAD_MARGIN) for part in plan.parts]
-    parts = [part for part in parts if len(part.notes.start)]
+    parts = [part for part in parts if len(part.notes.start) and (not spaces_only or used_returns([part]))]
     edges = [_edges(part, begin) for part in parts]
     if not any(end > start for start, end in edges):
         return SectionMix(0, np.zeros((2, 0), np.float32))
@@ -105,8 +108,8 @@ def mix_section(plan: Plan, begin: Begin, until: int | None = None) -> SectionMi
 
     desk = Desk(first, silent(), {f: silent() for f in sorted(families)}, {i: silent() for i in used})
     ducks = _duck_curves(plan, desk)
-    for some, units in _together(parts, begin):
-        _enter(plan, some, units, desk, ducks)
+    for some, units in _together(parts, begin, at_once):
+        _enter(plan, some, units, desk, ducks, spaces_only)
     _finish(plan, desk)
     if tail and length == whole:
         for audio in (desk.out, *desk.buses.values()):
@@ -114,9 +117,9 @@ def mix_section(plan: Plan, begin: Begin, until: int | None = None) -> SectionMi
     return SectionMix(first, desk.out, {f: desk.buses[f] for f in sorted(plan.dynamic) if f in desk.buses})
 
 
-def _together(parts: list[Part], begin: Begin) -> Iterator[tuple[list[Part], list[Unit]]]:
+def _together(parts: list[Part], begin: Begin, at_once: int) -> Iterator[tuple[list[Part], list[Unit]]]:
     """A few parts at a time with their sound; the next few are begun before these are handed on."""
-    groups = [parts[low : low + AT_ONCE] for low in range(0, len(parts), AT_ONCE)]
+    groups = [parts[low : low + at_once] for low in range(0, len(parts), at_once)]
     begun = deque([begin(part) for part in group] for group in groups[:1])
     for group, following in zip(groups, [*groups[1:], []]):
         begun.append([begin(part) for part in following])
@@ -138,9 +141,12 @@ def _enter(
     units: list[Unit],
     desk: Desk,
     ducks: dict[tuple[int, float, float], Samples],
+    spaces_only: bool,
 ) -> None:
     """Add units to the mix, buses and sends, block by block, so that a block stays in the processor's cache."""
     rows = [row for part, unit in zip(parts, units) for row in _ways(plan, part, unit, desk, ducks)]
+    if spaces_only:
+        rows = [row for row in rows if any(row[0] is source for source in desk.returns.values())]
     places, length = np.zeros(3, np.int64), desk.out.shape[1]
     for low in range(0, length, SUM_BLOCK):
         places[1], places[2] = low, min(low + SUM_BLOCK, length)

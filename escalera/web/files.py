@@ -19,7 +19,8 @@ from escalera.core.handing.readiness import not_ready
 from escalera.core.handing.receivers import PARTS, RECEIVERS, parts_for
 from escalera.core.reading.rights import open_points
 from escalera.core.reading.timeline import timeline
-from escalera.errors import InputError
+from escalera.errors import InputError, shown
+from escalera.formats.audio import KINDS
 from escalera.formats.project import project_schema
 from escalera.formats.zip_gate import MOST_ENTRIES
 from escalera.services.exporting import FORMATS, format_of
@@ -83,6 +84,7 @@ def handover(song_id: int) -> ResponseReturnValue:
         receivers=RECEIVERS,
         parts=PARTS,
         schemes=SCHEMES,
+        kinds=KINDS,
         selected=clean_line(request.args.get("select", ""), 80),
     )
 
@@ -110,10 +112,12 @@ def begin(song_id: int, key: str) -> ResponseReturnValue:
 def begin_pack(song_id: int) -> ResponseReturnValue:
     """Make a pack in the background, for a receiver or of the parts that are ticked."""
     head, form = studio().head(song_id), request.form
-    receiver, scheme = form.get("receiver", ""), form.get("scheme", "number")
+    receiver, scheme, kind = form.get("receiver", ""), form.get("scheme", "number"), form.get("kind", "wav")
     parts = parts_for(receiver, ",".join(form.getlist("part")))
     file_names(head.song.title, [], scheme)
-    options = {"parts": list(parts), "receiver": receiver, "scheme": scheme}
+    if kind not in KINDS:
+        raise InputError(f"“{shown(kind)}” is no kind of sound file. Choose one of: {', '.join(KINDS)}.")
+    options = {"parts": list(parts), "receiver": receiver, "scheme": scheme, "kind": kind}
     label = f"Pack for {RECEIVERS[receiver].label.lower()}" if receiver in RECEIVERS else "Pack"
     return _told(studio().jobs.get(studio().jobs.start(PACK, song_id, head.revision_id, options, label)))
 

@@ -25,6 +25,7 @@ from escalera.services import packing
 from escalera.services.demo import demo_songs
 from escalera.services.packing import PackOptions, checked_manifest, write_pack
 from escalera.services.rendering import Rendering
+from escalera.sound.mix import Renderer
 from tests.singing import GUIDED
 from tests.songs import small_song
 
@@ -136,7 +137,28 @@ def test_stems_begin_together_and_buses_add_up_to_the_sum(pack):
         44_100
     )[1]
     mix, without = (soundfile.read(folder / f"{song.title.lower()}-{n}.wav")[0] for n in ("mix", "no-drums"))
-    assert np.abs(mix).max() <= 10 ** (-1 / 20) + 1e-3 and (without**2).sum() < (mix**2).sum()
+    assert np.abs(mix.T - Renderer(100).render(song)).max() < 2**-22 and (without**2).sum() < (mix**2).sum()
+
+
+def test_stems_of_whole_numbers_are_lowered_together_until_none_is_clipped(tmp_path, monkeypatch):
+    song, rendering = EDITS["add_effect"]("bus.drums", "drive").apply(small_song()), Rendering(100)
+    monkeypatch.setattr(packing, "FLAC_LOWER_DB", (-60, 12))
+    only = ("mix", "premaster", "dry", "wet", "buses")
+    told = write_pack(song, rendering, PackOptions(only, "name", kind="flac"), tmp_path / "a.zip")
+    with zipfile.ZipFile(tmp_path / "a.zip") as archive:
+        archive.extractall(tmp_path / "out")
+    assert told["stems_lowered_by_db"] == 12 and "12 dB lower" in (tmp_path / "out" / "README.txt").read_text()
+    sound = {p: soundfile.read(p, dtype="float64")[0] for p in (tmp_path / "out").rglob("*.flac")}
+    assert len({len(x) for x in sound.values()}) == 1 and sum(p.parent.name == "wet" for p in sound) == 3
+    whole = next(x for p, x in sound.items() if p.stem.endswith("premaster"))
+    off = whole - sum(x for p, x in sound.items() if p.parent.name == "buses")
+    assert 10 * np.log10((off**2).sum() / (whole**2).sum()) < -90 and told["sum_of_buses_off_db"] < -90
+    monkeypatch.setattr(packing, "FLAC_LOWER_DB", (-60,))
+    with pytest.raises(InputError, match="over full scale"):
+        write_pack(song, rendering, PackOptions(only, "name", kind="flac"), tmp_path / "b.zip")
+    with pytest.raises(InputError, match="no kind of sound file"):
+        write_pack(song, rendering, PackOptions(only, "name", kind="mp9"), tmp_path / "b.zip")
+    assert {p.name for p in tmp_path.iterdir()} == {"a.zip", "out"}
 
 
 def test_a_manifest_tells_what_was_changed(pack, tmp_path):

@@ -378,7 +378,7 @@ def test_a_pack_is_made_in_the_background_and_what_is_not_ready_is_said(client, 
         and {"README.txt", "manifest.json", "sheets/chords.html"} <= set(names)
         and not any(n.endswith(".wav") for n in names)
     )
-    for bad in ({"receiver": "nobody"}, {"scheme": "by moon"}, {"part": "everything"}):
+    for bad in ({"receiver": "nobody"}, {"scheme": "by moon"}, {"kind": "mp9"}, {"part": "everything"}):
         assert client.post(f"/songs/{song_id}/pack", data=bad).status_code == 400
 
 
