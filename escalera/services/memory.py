@@ -26,7 +26,7 @@ def hold_little() -> None:
     """
     libc = _libc()
     if libc is not None:
-        libc.mallopt(M_MMAP_THRESHOLD, 1_000_000)
+        libc.mallopt(M_MMAP_THRESHOLD, 4_000_000)
         libc.mallopt(M_TRIM_THRESHOLD, 4_000_000)
 
 

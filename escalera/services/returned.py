@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import zipfile
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
@@ -27,7 +28,7 @@ from escalera.formats.project import MAX_BYTES, read_project
 from escalera.formats.zip_gate import MOST_ENTRIES, unpacked_files
 from escalera.services.packing import MANIFEST, checked_manifest
 from escalera.services.rendering import Rendering
-from escalera.services.returned_sound import KNOWN, NAME_COUNTS, LayerSounds, match_of
+from escalera.services.returned_sound import AT_ONCE, KNOWN, NAME_COUNTS, LayerSounds, match_of
 
 INSIDE = ".unpacked"  # folders of what was in zips
 TEMPO_STEP_BPM = 0.05
@@ -79,11 +80,16 @@ def returned_list(
         raise InputError(f"{len(files)} files were found; 1 to {MOST_ENTRIES} are looked at. Choose the files that came back.")  # fmt: skip
     looking = _Looking(song, LayerSounds(song, rendering), list(states))
     found: list[Returned] = []
-    for number, path in enumerate(files):
+
+    def look(path: Path) -> list[Returned]:
         if not wanted():
             raise RenderStopped("Looking was called off. Nothing was taken.")
-        tell(number / len(files))
-        found += looking.safely(path)
+        return looking.safely(path)
+
+    with ThreadPoolExecutor(AT_ONCE) as pool:
+        for number, rows in enumerate(pool.map(look, files)):
+            found += rows
+            tell((number + 1) / len(files))
     return ReturnedList(tuple(found), _missing(song, found))
 
 

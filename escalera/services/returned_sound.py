@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Iterator
+import tempfile
+from collections.abc import Container, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
+from threading import Lock
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,20 +21,29 @@ from escalera.core.reading.timeline import timeline
 from escalera.formats.recording import blocks_of
 from escalera.services.pack_sound import without_mix_effects
 from escalera.services.rendering import Rendering
+from escalera.sound.disk import MixFolder
+from escalera.sound.layer_stream import streamed
+from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
 
 HOP = RATE_HZ // 50
 ZONES_HZ = (200.0, 2000.0)
+ZONE_BINS = (
+    0,
+    *(int(np.ceil(hz * HOP / RATE_HZ)) for hz in ZONES_HZ),
+)  # where a zone begins in the spectrum of a frame
 LAG_S = 4.0  # of a file that begins earlier or later than it should
 SAME, KNOWN = 0.985, 0.6  # likeness from which a section is the same, and a file is a layer's at all
 LEVEL_DB = 1.0
 NAME_COUNTS = 0.15
-WINDOW_S, FINE_S = 20, 4.0
+FINE_S = 4.0
+AT_ONCE = 2  # layers that are heard, and files that are read, side by side
 ALIKE = 0.6  # likeness from which a delay is believed to the sample
 NEAREST = 3  # layers that are heard wet too
 SHIFTED_S = 0.03
 COLUMNS = 320  # of a drawn sound
 FINE = 21  # samples: the step in which delays are told
+MEAN = np.full(FINE, 1.0 / FINE, np.float32)
 Envelope = NDArray[np.float32]
 
 
@@ -84,6 +96,7 @@ class LayerSounds:
     def __init__(self, song: Song, rendering: Rendering):
         self.song, self.renderer = without_mix_effects(song), rendering.renderer
         self._kept: dict[tuple[int, bool], SoundTraces] = {}
+        self._hearing = Lock()
         self._turned: dict[tuple[int, bool, int], NDArray[np.complex64]] = {}
 
     def audio(self, layer_id: int, wet: bool, low: int, high: int) -> NDArray[np.float32]:
@@ -93,13 +106,34 @@ class LayerSounds:
 
     def of(self, layer_id: int, wet: bool = False) -> SoundTraces:
         """Of a layer, or of the whole (0)."""
-        key = (layer_id, wet)
-        if key not in self._kept:
-            line = timeline(self.song)
-            end = line.samples(RATE_HZ)[-1] if line.spans else 0
-            starts = range(0, end, WINDOW_S * RATE_HZ)
-            self._kept[key] = traces(self.audio(*key, low, min(end, low + WINDOW_S * RATE_HZ)) for low in starts)
-        return self._kept[key]
+        self._hear([layer_id])
+        return self._kept[layer_id, wet and layer_id > 0]
+
+    def prepare(self) -> None:
+        """Hear the whole and every layer."""
+        self._hear([0, *(x.id for x in self.layers())])
+
+    def _hear(self, layer_ids: Sequence[int]) -> None:
+        """Hear what was not heard yet: layers dry and wet, each once."""
+        with self._hearing:
+            missing = [i for i in layer_ids if (i, False) not in self._kept]
+            if not missing:
+                return
+            with tempfile.TemporaryDirectory(prefix="escalera-") as folder, ThreadPoolExecutor(AT_ONCE) as pool:
+                renderer = self.renderer.sparing(MixFolder(Path(folder)))
+                for found in pool.map(partial(self._both, renderer), missing):
+                    self._kept |= found
+
+    def _both(self, renderer: Renderer, layer_id: int) -> dict[tuple[int, bool], SoundTraces]:
+        """A layer without the shared spaces and with them; or the whole (0)."""
+        if not layer_id:
+            return {(0, False): traces(renderer.blocks(self.song, limited=False))}
+        made = {(layer_id, wet): TracesMaker() for wet in (False, True)}
+        some = partial(renderer.some_once, self.song, layers=frozenset((layer_id,)), ways=(False, True))
+        for found in streamed(renderer, self.song, lambda span: some(span=span)):
+            for maker, audio in zip(made.values(), found):
+                maker.add(audio)
+        return {key: maker.traces() for key, maker in made.items()}
 
     def likeness(self, heard: HeardFile, layer_id: int, wet: bool = False) -> float:
         """How alike the levels of a file and a layer are at the delay at which they are most, 0 to 1."""
@@ -134,36 +168,48 @@ class LayerSounds:
     def _rank(self, path: Path, heard: HeardFile, name: str, layer_id: int, wet: bool) -> Ranked:
         return Ranked(_score(path, name, self.likeness(heard, layer_id, wet)), name, layer_id, wet)
 
-    def prepare(self) -> None:
-        """Hear every layer, two at a time."""
-        with ThreadPoolExecutor(2) as pool:
-            list(pool.map(self.of, [0, *(x.id for x in self.layers())]))
-
     def layers(self) -> list[Layer]:
         placed = {p.layer_id for s in played(self.song).sections for p in s.placements}
         return [x for x in self.song.layers if x.id in placed and not x.muted]
 
 
+class TracesMaker:
+    """Makes a sound's traces of its blocks as they come."""
+
+    def __init__(self) -> None:
+        self._rest = np.zeros(0, np.float32)
+        self._levels = [np.zeros((0, 3), np.float32)]
+        self._low, self._fast = [np.zeros(0, np.float16)], [np.zeros(0, np.float16)]
+
+    def add(self, block: NDArray[np.float32]) -> None:
+        """The next samples, (channels, n)."""
+        middle = block[0] if len(block) == 1 else np.float32(0.5) * (block[0] + block[1])
+        mono = np.concatenate((self._rest, middle))
+        whole = len(mono) // HOP * HOP
+        self._rest = mono[whole:]
+        if whole:
+            self._add(mono[:whole])
+
+    def _add(self, mono: NDArray[np.float32]) -> None:
+        from scipy import fft
+
+        bins = fft.rfft(mono.reshape(-1, HOP), axis=1)
+        power = bins.real**2 + bins.imag**2
+        self._levels.append((np.sqrt(2.0 * np.add.reduceat(power, ZONE_BINS, axis=1)) / HOP).astype(np.float32))
+        fine = mono.reshape(-1, FINE)
+        self._low.append((fine @ MEAN).astype(np.float16))
+        self._fast.append((np.abs(fine) @ MEAN).astype(np.float16))
+
+    def traces(self) -> SoundTraces:
+        return SoundTraces(np.concatenate(self._levels), np.concatenate(self._low), np.concatenate(self._fast))
+
+
 def traces(blocks: Iterable[NDArray[np.float32]]) -> SoundTraces:
     """A sound over time; blocks are (channels, n) and follow one another."""
-    from scipy import fft
-
-    hertz = fft.rfftfreq(HOP, 1.0 / RATE_HZ)
-    edges = [0, *np.searchsorted(hertz, ZONES_HZ)]
-    levels, low, fast = [np.zeros((0, 3), np.float32)], [np.zeros(0, np.float16)], [np.zeros(0, np.float16)]
-    rest = np.zeros(0, np.float32)
+    maker = TracesMaker()
     for block in blocks:
-        mono = np.concatenate((rest, block.mean(axis=0)))
-        whole = len(mono) // HOP * HOP
-        rest = mono[whole:]
-        if whole:
-            bins = fft.rfft(mono[:whole].reshape(-1, HOP), axis=1)
-            power = bins.real**2 + bins.imag**2
-            levels.append((np.sqrt(2.0 * np.add.reduceat(power, edges, axis=1)) / HOP).astype(np.float32))
-            fine = mono[:whole].reshape(-1, FINE)
-            low.append(fine.mean(axis=1).astype(np.float16))
-            fast.append(np.abs(fine).mean(axis=1).astype(np.float16))
-    return SoundTraces(np.concatenate(levels), np.concatenate(low), np.concatenate(fast))
+        maker.add(block)
+    return maker.traces()
 
 
 def delay_samples(file: SoundTraces, own: SoundTraces) -> int:
