@@ -117,12 +117,16 @@ def pack(song: str, output: Path, receiver: str, only: str, scheme: str, kind: s
 @click.command()
 @click.argument("song")
 @click.option("--json", "as_json", is_flag=True)
-def ready(song: str, as_json: bool) -> None:
-    """What of SONG is missing or risky before it is handed over."""
+@click.option("--quick", is_flag=True, help="Without listening to the stems.")
+def ready(song: str, as_json: bool, quick: bool) -> None:
+    """What of SONG is missing or risky before it is handed over; its stems are listened to."""
+    from escalera.core.handing.heard_stems import heard_points
     from escalera.core.handing.readiness import not_ready
+    from escalera.services.stems_heard import heard_stems
 
-    with studio() as opened:
-        points = not_ready(song_from(song, opened))
+    with studio() as opened, progress("Listening") as tell:
+        found = song_from(song, opened)
+        points = not_ready(found) + heard_points(found, () if quick else heard_stems(found, opened.rendering, tell))
     if as_json:
         click.echo(
             json.dumps(

@@ -14,6 +14,7 @@ from escalera.services.packing import PackOptions, write_pack
 from escalera.services.returned import returned_list
 from escalera.services.stand_in_mix import add_stand_in
 from escalera.services.stems import bounce_of_stems, bring_in_stems
+from escalera.services.stems_heard import heard_stems, stems_text
 from escalera.services.takes import keep_take
 from escalera.services.taking_back import chosen_rows, read_found, take_back
 from escalera.store.job_store import Job
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
 
 BRING_IN, OWN_SAMPLES, ADOPT, BOUNCE = "bring in", "own samples", "samples of a project", "bounce"
 MADE_UP = "made-up mix"
-PACK, RETURNED, TAKEN = "pack", "returned", "taken"
+PACK, HEARD, RETURNED, TAKEN = "pack", "stems heard", "returned", "taken"
 STUDY, MADE_UP_TRACK, STEMS = "study", "made-up track", "stems"
 LONG_TAKE = "long take"
 
@@ -79,6 +80,10 @@ def _of_handing_over(studio: Studio) -> dict[str, Work]:
         write_pack(song, studio.rendering, options, path)
         return Result(path, "application/zip")
 
+    def heard(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        song = studio.state(job.song_id, job.revision_id)
+        return _told(folder, stems_text(heard_stems(song, studio.rendering, tell, wanted)))
+
     def looked_at(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
         came, song = studio.returned_folder(str(job.options["token"])), studio.state(job.song_id, job.revision_id)
         found = returned_list(song, studio.rendering, [came], studio.earlier_states(job.song_id), tell, wanted)
@@ -90,7 +95,7 @@ def _of_handing_over(studio: Studio) -> dict[str, Work]:
         came = studio.returned_folder(str(looked.options["token"]))
         return _told(folder, take_back(studio, job.song_id, came, rows, str(job.options["who"])))
 
-    return {PACK: packed, RETURNED: looked_at, TAKEN: taken}
+    return {PACK: packed, HEARD: heard, RETURNED: looked_at, TAKEN: taken}
 
 
 def _of_music_elsewhere(studio: Studio) -> dict[str, Work]:

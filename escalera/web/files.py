@@ -15,6 +15,7 @@ from escalera.cleaning import clean_line
 from escalera.core.document.limits import MAX_NAME
 from escalera.core.edits.edit import whole_number
 from escalera.core.handing.file_names import SCHEMES, file_names
+from escalera.core.handing.heard_stems import heard_points
 from escalera.core.handing.readiness import not_ready
 from escalera.core.handing.receivers import PARTS, RECEIVERS, parts_for
 from escalera.core.reading.rights import open_points
@@ -25,7 +26,8 @@ from escalera.formats.project import project_schema
 from escalera.formats.zip_gate import MOST_ENTRIES
 from escalera.services.exporting import FORMATS, format_of
 from escalera.services.importing import Imported, import_path
-from escalera.services.job_kinds import PACK, RETURNED, TAKEN
+from escalera.services.job_kinds import HEARD, PACK, RETURNED, TAKEN
+from escalera.services.stems_heard import stems_from
 from escalera.services.taking_back import WAYS, read_found
 from escalera.store.job_store import Job
 from escalera.web.drawing import wave_path
@@ -73,8 +75,10 @@ def _imported() -> Imported:
 @blueprint.get("/songs/<int:song_id>/handover")
 def handover(song_id: int) -> ResponseReturnValue:
     view = song_view(studio().head(song_id), measure=False)
+    job = studio().last_job(HEARD, song_id)
     return render_template(
         "files/handover.html",
+        heard=_heard(job) if job and job.revision_id == view.head.revision_id else "",
         view=view,
         song=view.song,
         head=view.head,
@@ -120,6 +124,25 @@ def begin_pack(song_id: int) -> ResponseReturnValue:
     options = {"parts": list(parts), "receiver": receiver, "scheme": scheme, "kind": kind}
     label = f"Pack for {RECEIVERS[receiver].label.lower()}" if receiver in RECEIVERS else "Pack"
     return _told(studio().jobs.get(studio().jobs.start(PACK, song_id, head.revision_id, options, label)))
+
+
+@blueprint.post("/songs/<int:song_id>/stems-heard")
+def hear_stems(song_id: int) -> ResponseReturnValue:
+    """Listen to every stem in the background: what would clip, is silent, breaks off."""
+    job = studio().jobs.start(HEARD, song_id, studio().head(song_id).revision_id, {}, "Listening to the stems")
+    return _heard(studio().jobs.get(job))
+
+
+@blueprint.get("/stems-heard/<name>")
+def ask_heard(name: str) -> ResponseReturnValue:
+    """How far listening is, or what was heard."""
+    return _heard(studio().jobs.get(name))
+
+
+def _heard(job: Job) -> str:
+    song = studio().state(job.song_id, job.revision_id)
+    stems = stems_from(studio().jobs.path(job).read_text()) if job.state == "done" else []
+    return render_template("files/_heard.html", job=job, stems=stems, points=heard_points(song, stems), song=song)
 
 
 @blueprint.post("/songs/<int:song_id>/returned")

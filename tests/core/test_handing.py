@@ -8,6 +8,7 @@ from escalera.cleaning import neutral_cell
 from escalera.core.edits import EDITS
 from escalera.core.handing.file_names import SCHEMES, ToName, file_names, plain_name
 from escalera.core.handing.handed_tables import automation_rows, credits_text, marker_rows, words_text
+from escalera.core.handing.heard_stems import HEARD, StemHeard, heard_points
 from escalera.core.handing.readiness import READY, not_ready
 from escalera.core.handing.receivers import PARTS, RECEIVERS, parts_for
 from escalera.core.handing.recipes import recipes
@@ -143,3 +144,20 @@ def test_what_is_not_ready_is_said_with_its_remedy(rule):
     found = [p for p in not_ready(there) if p.rule == rule]
     assert found and all(p.said.endswith(".") and p.remedy.endswith(".") for p in found)
     assert rule not in {p.rule for p in not_ready(not_there)}
+
+
+# rule: a stem in which it fires, one in which it does not
+STEMS = {
+    "silent stem": (StemHeard(P, -120.0), StemHeard(P, -60.0)),
+    "clipping stem": (StemHeard(P, 0.4), StemHeard(P, -0.1)),
+    "tail cut": (StemHeard(P, -6.0, (3, 7)), StemHeard(P, -6.0)),
+    "end cut": (StemHeard(P, -6.0, cut_at_end=True), StemHeard(P, -6.0)),
+}
+
+
+@pytest.mark.parametrize("rule", HEARD)
+def test_what_is_heard_of_a_stem_is_said_with_its_remedy(rule):
+    there, not_there = STEMS[rule]
+    (point,) = heard_points(SONG, [there, StemHeard(999, 9.0)])
+    assert (point.rule, point.layer_id) == (rule, P) and point.said.endswith(".") and point.remedy.endswith(".")
+    assert not heard_points(SONG, [not_there])

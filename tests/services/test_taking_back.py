@@ -17,6 +17,7 @@ from escalera.formats.project import write_project
 from escalera.formats.zip_gate import MOST_ENTRIES, unpacked_files
 from escalera.services.packing import PackOptions, write_pack
 from escalera.services.returned import returned_list
+from escalera.services.stems_heard import heard_stems
 from escalera.services.taking_back import chosen_rows, take_back
 from tests.songs import ids, small_song
 
@@ -89,6 +90,29 @@ def test_a_stem_is_laid_where_it_was_and_as_loud(studio, stems, came, way, late)
     take_back(studio, song_id, came, chosen_rows(found, {"way:0": way}), "Ana")
     assert studio.head(song_id).song == song, "taken twice it is there once"
     assert studio.undo(song_id).song == SONG
+
+
+def test_stems_are_heard_for_what_would_clip_is_silent_or_breaks_off(studio, stems, came):
+    line = timeline(SONG)
+    cut = line.samples(RATE)[1] + RATE
+    sent = stems["plucked-bass"].copy()
+    sent[cut - RATE // 2 : cut] += 0.3 * np.sin(np.arange(RATE // 2) * 0.03)[:, None].astype(np.float32)
+    sent[cut:] = 0.0
+    soundfile.write(came / "bass.wav", sent, RATE, subtype="FLOAT")
+    song_id = studio.add_song(SONG, "Made")
+    take_back(studio, song_id, came, chosen_rows(looked(studio, song_id, came), {"way:0": "layer"}), "Ana")
+    song = studio.head(song_id).song
+    heard = {s.layer_id: s for s in heard_stems(song, studio.rendering)}
+    laid, bar = next(x for x in song.layers if x.clips), 1 + int(np.searchsorted(line.bar_seconds(), cut / RATE)) - 1
+    assert heard[laid.id].breaks_off_bars == (bar,) and B not in heard, "what is set aside gets no file"
+    wet = studio.rendering.renderer.before_master(song, line, 0, line.samples(RATE)[-1] + 4 * RATE, frozenset((P,)))
+    assert heard[P].peak_dbfs == pytest.approx(20 * np.log10(np.abs(wet).max()), abs=0.06)
+    assert not heard[P].breaks_off_bars and not any(s.cut_at_end for s in heard.values())
+    quiet = EDITS["set_control"](P, "level_db", -60.0).apply(
+        EDITS["set_control"](laid.id, "level_db", 12.0).apply(song)
+    )
+    hot = {s.layer_id: s.peak_dbfs for s in heard_stems(quiet, studio.rendering)}
+    assert hot[P] < -70 and hot[laid.id] - heard[laid.id].peak_dbfs == pytest.approx(12.0 - laid.level_db, abs=0.11)
 
 
 def test_notes_and_tempo_of_a_track_come_in_where_they_differ(studio, came):

@@ -382,6 +382,17 @@ def test_a_pack_is_made_in_the_background_and_what_is_not_ready_is_said(client, 
         assert client.post(f"/songs/{song_id}/pack", data=bad).status_code == 400
 
 
+def test_stems_are_listened_to_in_the_background_and_the_page_keeps_what_was_heard(client, studio, song_id):
+    studio.begin_work()
+    assert "Listen to the stems" in client.get(f"/songs/{song_id}/handover").get_data(as_text=True)
+    client.post(f"/songs/{song_id}/stems-heard")
+    job = studio.last_job("stems heard", song_id)
+    studio.jobs.wait(job.id, 60)
+    for page in (f"/stems-heard/{job.id}", f"/songs/{song_id}/handover"):
+        told = client.get(page).get_data(as_text=True)
+        assert "stems were listened to: none is silent" in told and "dBFS" in told
+
+
 def test_what_came_back_is_looked_at_and_nothing_is_taken(client, studio, song_id):
     studio.begin_work()
     before = studio.head(song_id)
