@@ -129,10 +129,11 @@ class LayerSounds:
         if not layer_id:
             return {(0, False): traces(renderer.blocks(self.song, limited=False))}
         made = {(layer_id, wet): TracesMaker() for wet in (False, True)}
+        gain = np.float32(10.0 ** (self.song.master_gain_db / 20.0))
         some = partial(renderer.some_once, self.song, layers=frozenset((layer_id,)), ways=(False, True))
         for found in streamed(renderer, self.song, lambda span: some(span=span)):
             for maker, audio in zip(made.values(), found):
-                maker.add(audio)
+                maker.add(gain * audio)
         return {key: maker.traces() for key, maker in made.items()}
 
     def likeness(self, heard: HeardFile, layer_id: int, wet: bool = False) -> float:

@@ -1,6 +1,7 @@
 """What comes back: matched by notes, names and sound; changed where it was changed; nothing taken; odd files answered."""
 
 import zipfile
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -17,7 +18,7 @@ from escalera.services.returned import returned_list
 from tests.songs import ids, small_song
 
 RATE = 44_100
-SONG = small_song()
+SONG = replace(small_song(), master_gain_db=-3.0)
 NAME = ids(SONG)
 V, C, B, P, K = (NAME[n] for n in ("Verse", "Chorus", "Plucked bass", "Soft pad", "Round kick"))
 

@@ -2,6 +2,7 @@
 
 import json
 import zipfile
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -22,7 +23,7 @@ from escalera.services.taking_back import chosen_rows, take_back
 from tests.songs import ids, small_song
 
 RATE = 44_100
-SONG = small_song()
+SONG = replace(small_song(), master_gain_db=-3.0)
 NAME = ids(SONG)
 V, C, B, P = (NAME[n] for n in ("Verse", "Chorus", "Plucked bass", "Soft pad"))
 
