@@ -22,6 +22,15 @@ if TYPE_CHECKING:
     from escalera.services.samples import Samples
 
 MOST_TEXT = 400_000
+FORM_SUFFIXES = (".txt", ".csv", ".tsv")
+
+
+def is_text(data: bytes) -> bool:
+    """Whether there is anything in it, and nothing but letters."""
+    try:
+        return bool(data.strip()) and "\0" not in data.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        return False
 
 
 def is_wave(start: bytes) -> bool:

@@ -23,7 +23,7 @@ from escalera.errors import FormatError, InputError, shown
 from escalera.formats.bundle import is_bundle, read_bundle
 from escalera.formats.midi_read import MidiFacts, read_midi
 from escalera.formats.project import read_project
-from escalera.services.import_forms import form_from_text, is_wave, song_from_markers
+from escalera.services.import_forms import FORM_SUFFIXES, form_from_text, is_text, is_wave, song_from_markers
 from escalera.services.import_grid import on_found_bars
 from escalera.services.import_parts import make_layers, place_notes, played_from
 from escalera.services.import_sections import add_sections, marked_bars, named_parts, song_key, tempo_at
@@ -85,6 +85,10 @@ def import_file(name: str, data: bytes, tempo: str = "") -> Imported:
         return import_midi(data, title)
     if data.lstrip()[:1] == b"{":
         return Imported(read_project(data), ("The project was read as it is.",))
+    if PurePath(name).suffix.lower() not in FORM_SUFFIXES and not is_text(data):
+        raise FormatError(
+            f"“{shown(name)}” is neither a MIDI file nor a project, nor a form as text. Choose a .mid, .json, .zip, .wav, .csv or .txt file."
+        )
     return Imported(*form_from_text(data, title, tempo))
 
 

@@ -95,7 +95,7 @@ def test_what_cannot_be_read_is_said_with_its_place(text, says):
         made(text)
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(st.data())
 def test_a_form_that_was_written_is_read_back(data):
     song = edited(SONG, data, 5)
