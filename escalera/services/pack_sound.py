@@ -14,9 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.document.song import Layer, Song
-from escalera.core.handing.file_names import ToName, file_names, plain_name
+from escalera.core.handing.file_names import ToName, file_names, handed_layers, names_of_stems, plain_name
 from escalera.core.handing.receivers import PARTS
-from escalera.core.joins import played
 from escalera.core.reading.timeline import Span, timeline
 from escalera.core.theory.keys import key_text
 from escalera.errors import InputError
@@ -92,8 +91,7 @@ class PackSound:
         self.length = (
             self.line.samples(RATE_HZ)[-1] + self.renderer.tail_samples(song, timeline(song)) if self.line.spans else 0
         )
-        placed = {p.layer_id for s in played(song).sections for p in s.placements}
-        self.layers = [x for x in song.layers if not x.muted and x.id in placed]
+        self.layers = handed_layers(song)
         self.families = list(dict.fromkeys(x.family for x in self.layers))
         self.parts = [p for p in AUDIO if p in options.parts]
         self.gain = 10.0 ** (song.master_gain_db / 20.0)
@@ -157,11 +155,9 @@ class PackSound:
         return (self.renderer.spaces_once(self.bare, span),)
 
     def _names(self) -> tuple[list[str], list[str]]:
-        stems = [ToName(i, x.name, x.family) for i, x in enumerate(self.layers, 1)]
         buses = [ToName(i, f, f) for i, f in enumerate(self.families, 1)]
-        return file_names(self.song.title, stems, self.options.scheme), file_names(
-            self.song.title, buses, self.options.scheme
-        )
+        scheme = self.options.scheme
+        return names_of_stems(self.song, scheme), file_names(self.song.title, buses, scheme)
 
     def _layer(self, layer: Layer, name: str, bus: Kept | None) -> None:
         """A layer dry and wet, rendered once and written side by side."""

@@ -16,10 +16,10 @@ from typing import Any
 from rapidfuzz import fuzz
 
 from escalera.core.document.song import Song
+from escalera.core.handing.file_names import handed_layers
 from escalera.core.handing.merging import KINSHIP as SAME_SONG
 from escalera.core.handing.merging import Difference, differences, kinship, nearest
 from escalera.core.handing.played_again import Notes, tracks_differ
-from escalera.core.joins import played
 from escalera.errors import EscaleraError, InputError, RenderStopped
 from escalera.formats.bundle import PROJECT
 from escalera.formats.midi_read import ChannelNotes, MidiFacts, read_midi
@@ -109,8 +109,7 @@ def _missing(song: Song, found: list[Returned]) -> tuple[str, ...]:
     told = {f.layer for f in found if f.kind in ("stem", "track") and f.layer}
     if not told:
         return ()
-    placed = {p.layer_id for s in played(song).sections for p in s.placements}
-    return tuple(x.name for x in song.layers if x.id in placed and not x.muted and x.name not in told)
+    return tuple(x.name for x in handed_layers(song) if x.name not in told)
 
 
 @dataclass

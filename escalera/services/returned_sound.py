@@ -14,9 +14,8 @@ import numpy as np
 from numpy.typing import NDArray
 from rapidfuzz import fuzz
 
-from escalera.core.document.song import Layer, Song
-from escalera.core.handing.file_names import plain_name
-from escalera.core.joins import played
+from escalera.core.document.song import Song
+from escalera.core.handing.file_names import handed_layers, plain_name
 from escalera.core.reading.timeline import timeline
 from escalera.formats.recording import blocks_of
 from escalera.services.pack_sound import without_mix_effects
@@ -111,7 +110,7 @@ class LayerSounds:
 
     def prepare(self) -> None:
         """Hear the whole and every layer."""
-        self._hear([0, *(x.id for x in self.layers())])
+        self._hear([0, *(x.id for x in handed_layers(self.song))])
 
     def _hear(self, layer_ids: Sequence[int]) -> None:
         """Hear what was not heard yet: layers dry and wet, each once."""
@@ -161,17 +160,13 @@ class LayerSounds:
 
     def ranked(self, path: Path, heard: HeardFile) -> list[Ranked]:
         """All layers and the whole, the likeliest first: dry, and those that are near wet too."""
-        rows = [(x.name, x.id) for x in self.layers()] + [("the mix", 0)]
+        rows = [(x.name, x.id) for x in handed_layers(self.song)] + [("the mix", 0)]
         dry = sorted((self._rank(path, heard, name, i, False) for name, i in rows), key=lambda row: -row.score)
         wet = [self._rank(path, heard, row.name, row.layer_id, True) for row in dry[:NEAREST] if row.layer_id]
         return sorted((*dry, *wet), key=lambda row: -row.score)
 
     def _rank(self, path: Path, heard: HeardFile, name: str, layer_id: int, wet: bool) -> Ranked:
         return Ranked(_score(path, name, self.likeness(heard, layer_id, wet)), name, layer_id, wet)
-
-    def layers(self) -> list[Layer]:
-        placed = {p.layer_id for s in played(self.song).sections for p in s.placements}
-        return [x for x in self.song.layers if x.id in placed and not x.muted]
 
 
 class TracesMaker:

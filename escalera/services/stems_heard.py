@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.document.song import Layer, Song
+from escalera.core.handing.file_names import handed_layers
 from escalera.core.handing.heard_stems import StemHeard
-from escalera.core.joins import played
 from escalera.core.reading.timeline import Timeline, timeline
 from escalera.services.pack_sound import without_mix_effects
 from escalera.services.rendering import Rendering
@@ -35,8 +35,7 @@ def heard_stems(
     wanted: Callable[[], bool] = lambda: True,
 ) -> list[StemHeard]:  # fmt: skip
     """Every layer that gets a file, heard from end to end. Raises RenderStopped when it is no longer wanted."""
-    bare, placed = without_mix_effects(song), {p.layer_id for s in played(song).sections for p in s.placements}
-    layers, found = [x for x in song.layers if x.id in placed and not x.muted], list[StemHeard]()
+    bare, layers, found = without_mix_effects(song), handed_layers(song), list[StemHeard]()
     with tempfile.TemporaryDirectory(prefix="escalera-") as folder:
         renderer = rendering.renderer.sparing(MixFolder(Path(folder)))
         for layer in layers:

@@ -14,7 +14,7 @@ from werkzeug.utils import secure_filename
 from escalera.cleaning import clean_line
 from escalera.core.document.limits import MAX_NAME
 from escalera.core.edits.edit import whole_number
-from escalera.core.handing.file_names import SCHEMES, file_names
+from escalera.core.handing.file_names import SCHEMES, file_names, names_of_stems
 from escalera.core.handing.heard_stems import heard_points
 from escalera.core.handing.readiness import not_ready
 from escalera.core.handing.receivers import PARTS, RECEIVERS, parts_for
@@ -87,7 +87,7 @@ def handover(song_id: int) -> ResponseReturnValue:
         points=not_ready(view.song),
         receivers=RECEIVERS,
         parts=PARTS,
-        schemes=SCHEMES,
+        schemes={key: ", ".join(names_of_stems(view.song, key)[:2]) or key for key in SCHEMES},
         kinds=KINDS,
         selected=clean_line(request.args.get("select", ""), 80),
     )

@@ -12,6 +12,7 @@ import partitura
 import pytest
 import soundfile
 from lxml import etree
+from wavinfo import WavInfoReader
 
 from escalera.core.edits import EDITS
 from escalera.core.handing.receivers import PARTS
@@ -132,10 +133,11 @@ def test_stems_begin_together_and_buses_add_up_to_the_sum(pack):
     buses = sum(soundfile.read(p, dtype="float32")[0] for p in (folder / "buses").glob("*.wav"))
     off = 10 * np.log10(((whole - buses) ** 2).sum() / (whole**2).sum())
     assert off < -90 and told["sum_of_buses_off_db"] < -90
-    cues = read_wav_cues(next((folder / "dry").glob("*.wav")))
-    assert [name for _, name in cues][:2] == [s.name for s in song.sections] and cues[1][0] == timeline(song).samples(
-        44_100
-    )[1]
+    for path in waves:
+        read = WavInfoReader(str(folder / path))
+        cues = [(c.position, read.cues.label_and_note(c.name)[0]) for c in read.cues.cues]
+        assert cues[:2] == [(at, s.name) for at, s in zip(timeline(song).samples(44_100), song.sections)]
+        assert "200 bpm" in read.info.comment and cues == read_wav_cues(folder / path)
     mix, without = (soundfile.read(folder / f"{song.title.lower()}-{n}.wav")[0] for n in ("mix", "no-drums"))
     assert np.abs(mix.T - Renderer(100).render(song)).max() < 2**-22 and (without**2).sum() < (mix**2).sum()
 

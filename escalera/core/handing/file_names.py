@@ -7,16 +7,13 @@ import unicodedata
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from escalera.core.document.song import Layer, Song
+from escalera.core.joins import played
 from escalera.errors import InputError, shown
 
 RESERVED = frozenset({"con", "prn", "aux", "nul", *(f"{p}{n}" for p in ("com", "lpt") for n in range(1, 10))})
 LONGEST = 60
-SCHEMES = {
-    "number": "01-round-kick",
-    "song": "harbour-01-round-kick",
-    "family": "drums-01-round-kick",
-    "name": "round-kick",
-}
+SCHEMES = ("number", "song", "family", "name")
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +42,17 @@ def file_names(title: str, files: Sequence[ToName], scheme: str = "number") -> l
         again = sum(f == name or f.startswith(f"{name}-") and f[len(name) + 1 :].isdecimal() for f in found)
         found.append(f"{name}-{again + 1}" if again else name)
     return found
+
+
+def names_of_stems(song: Song, scheme: str = "number") -> list[str]:
+    """Names of the files of all layers that sound, in their order."""
+    return file_names(song.title, [ToName(i, x.name, x.family) for i, x in enumerate(handed_layers(song), 1)], scheme)
+
+
+def handed_layers(song: Song) -> list[Layer]:
+    """Layers that get a file: those that play anywhere, and are not muted."""
+    placed = {p.layer_id for s in played(song).sections for p in s.placements}
+    return [x for x in song.layers if x.id in placed and not x.muted]
 
 
 def _name(title: str, each: ToName, scheme: str) -> str:
