@@ -7,7 +7,9 @@ import re
 import shutil
 import tempfile
 import zipfile
+from dataclasses import asdict
 from pathlib import Path
+from typing import IO
 
 import click
 
@@ -162,6 +164,34 @@ def returned(song: str, paths: tuple[Path, ...], as_json: bool) -> None:
 
 
 @click.command()
+@click.argument("song")
+@click.argument("path", required=False, type=click.File("r", encoding="utf-8"))
+@click.option("--who", default="", help="Who said it, where the list does not.")
+@click.option("--json", "as_json", is_flag=True)
+def feedback(song: str, path: IO[str] | None, who: str, as_json: bool) -> None:
+    """What listeners said of SONG; lines of a text file (- for standard input) are taken down first."""
+    from escalera.core.feedback.remark_edits import MAX_LIST, TakeDownFeedback
+    from escalera.services.feedback_lists import feedback_as_data
+
+    with studio() as opened:
+        if path is not None:
+            if not song.isdecimal():
+                raise InputError(
+                    "A list is taken down into a song of the shelf. Say its id; `escalera songs` lists them."
+                )
+            opened.edit(int(song), opened.head(int(song)).revision_id, TakeDownFeedback(path.read(MAX_LIST + 1), who))
+        told = feedback_as_data(song_from(song, opened))
+    if as_json:
+        click.echo(json.dumps(asdict(told), ensure_ascii=False))
+        return
+    for row in told.remarks:
+        reason = f" ({row.reason})" if row.reason else ""
+        click.echo(f"{row.who[:12]:12} {row.place[:24]:24} {row.state:9} {row.said}{reason}")
+    for clash in told.contradictions:
+        click.echo(f"{clash.about}, {clash.thing}: {clash.more} and {clash.less} contradict each other")
+
+
+@click.command()
 @click.argument("source")
 @click.option("-o", "output", required=True, type=click.Path(path_type=Path), help="A .wav or .flac file.")
 @click.option("--bars", default="", help="Only these bars, for example 17-24.")
@@ -196,4 +226,4 @@ def _bars(text: str) -> tuple[int, int] | None:
     return int(match[1]), int(match[2] or match[1])
 
 
-COMMANDS = (songs, new, bring_in, export, render, pack, ready, returned)
+COMMANDS = (songs, new, bring_in, export, render, pack, ready, returned, feedback)

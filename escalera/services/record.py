@@ -10,6 +10,8 @@ from escalera.core.document.song import Layer, Section, Song
 from escalera.core.palette.effects import RETURNS
 from escalera.core.reading.brief import WISHES, read_brief
 from escalera.core.reading.rights import open_points, used_samples
+from escalera.core.reading.timeline import timeline
+from escalera.services.feedback_lists import where
 from escalera.store.repository import Entry
 from escalera.store.version_store import Named
 
@@ -27,6 +29,7 @@ def record(
         ("Tried and set aside", (f"{x.name}: {x.aside}" for x in song.layers if x.aside)),
         ("Sections with a reason of their own", _lengths(song)),
         ("Options", _options(song)),
+        ("Feedback", _feedback(song)),
         ("Accepted", (f"{f.said} Because: {reason}" for f, reason in judged(song).accepted)),
         ("Open", (f"{CHECKS[f.check].title}: {f.said}" for f in judged(song).open)),
         ("Next", (f"{step.said}: {step.why}" for step in next_steps(song, today))),
@@ -72,6 +75,13 @@ def _layers(song: Song) -> Iterator[str]:
         told = " ".join(" ".join(note.split()) for note in notes if note)
         if told and not x.aside:
             yield f"{x.name}: {told}"
+
+
+def _feedback(song: Song) -> Iterator[str]:
+    line = timeline(song)
+    for r in song.feedback:
+        told = "" if r.state == "open" else f" ({r.state}{f': {r.reason}' if r.reason else ''})"
+        yield f"{r.who or 'Somebody'}, {where(song, line, r)}: {r.said}{told}"
 
 
 def _lengths(song: Song) -> Iterator[str]:

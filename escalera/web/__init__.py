@@ -34,6 +34,7 @@ from escalera.web import (
     bounces,
     counting,
     dev,
+    feedback,
     files,
     gate,
     groove,
@@ -60,7 +61,7 @@ from escalera.web.texts import TEXTS_DIGEST, install_texts
 
 PAGES = (
     assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins,
-    samples, song_samples, bounces, studies, voices, balance, layout_view, sound, files, counting, versions, dev, gate, remote_work,
+    samples, song_samples, bounces, studies, voices, balance, layout_view, sound, feedback, files, counting, versions, dev, gate, remote_work,
 )  # fmt: skip
 COMPRESSED = [
     "text/html",

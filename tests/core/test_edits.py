@@ -80,6 +80,7 @@ FAULTY = EDITS["set_control"](B, "tune_cents", 40).apply(
 ON_FAULTY = {"fold_line", "tune_low"}
 ON_PARKED = {"exchange_body", "exchange_pair", "keep_body", "forget_body"}
 MEANT = EDITS["accept_finding"]("level:1:0", "by feel").apply(SONG)
+SAID = EDITS["take_down_feedback"]("Chorus: too long", "Ben").apply(SONG)
 PARKED = EDITS["lift"](V, K, None, None, None).apply(EDITS["park_body"](V, "with the kick", "Ana").apply(SONG))
 WITH_KICK = PARKED.section_by_id[V].parked[0].id
 GROUPED = EDITS["group_layers"]([K, B], "Low").apply(SONG)
@@ -329,6 +330,10 @@ ROWS = {
     "exchange_pair": ((dict(section_id=C, before_id=WITH_KICK), lambda s: starts(s, V, K) == starts(SONG, V, K) and section(s, C) == section(SONG, C)), (dict(section_id=V, before_id=WITH_KICK), "of the section before it")),
     "keep_body": ((dict(section_id=V, reason="barer"), lambda s: not starts(s, V, K) and section(s, V).parked[0].reason == "passed over for as it was: barer"), (dict(section_id=C), "no options to choose between")),
     "forget_body": ((dict(section_id=V, body_id=WITH_KICK), lambda s: not section(s, V).parked), (dict(section_id=C, body_id=WITH_KICK), "is not there any more")),
+    "take_down_feedback": ((dict(text="0:18 pad too loud", who="Ana"), lambda s: [(r.who, r.section_id, r.bar, r.said) for r in s.feedback] == [("Ana", C, 2, "pad too loud")]), (dict(text=" \n "), "Nothing was said")),
+    "set_feedback": ((dict(remark_id=SAID.feedback[0].id, state="not taken", reason="it is the tune"), lambda s: (s.feedback[0].state, s.feedback[0].reason) == ("not taken", "it is the tune")), (dict(remark_id=SAID.feedback[0].id, state="not taken"), "Say why")),
+    "place_feedback": ((dict(remark_id=SAID.feedback[0].id, section_id=V, bar=3), lambda s: (s.feedback[0].section_id, s.feedback[0].bar) == (V, 3)), (dict(remark_id=SAID.feedback[0].id, section_id=V, bar=9), "there are 8")),
+    "remove_feedback": ((dict(remark_id=SAID.feedback[0].id), lambda s: not s.feedback), (dict(remark_id=9999), "not there any more")),
     "print_layer": ((dict(layer_id=P, prints=[["a", "b", 5]]), lambda s: layer(s, P).prints[0].offset == 5), (dict(layer_id=P, prints=[]), "plays nothing yet")),
     "unprint_layer": ((dict(layer_id=B), lambda s: not layer(s, B).prints), (dict(layer_id=P), "is not printed")),
 }  # fmt: skip
@@ -365,7 +370,7 @@ ON_CARRIED = {
     "copy_join",
     "remove_build",
 }
-BASES = [({"tune_resonators"}, RINGING), (ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), (ON_GROUPED, GROUPED), ({"confirm_reading"}, GUESSED), (ON_LAID, LAID), ({"follow_timing"}, LATE), ({"match_gain"}, QUIET), ({"borrow_fill"}, SHORT), ({"mend_clip"}, SHORT), (ON_SLICED, SLICED), ({"quantise_slices"}, BY_ONSETS)]  # fmt: skip
+BASES = [({"set_feedback", "place_feedback", "remove_feedback"}, SAID), ({"tune_resonators"}, RINGING), (ON_CARRIED, CARRIED), (ON_SHAPED, SHAPED), (ON_GROOVED, GROOVED), (ON_FAULTY, FAULTY), ({"mend_slips"}, SLIPPED), ({"reopen_finding"}, MEANT), ({"place_found"}, CRASHED), (ON_PARKED, PARKED), (ON_GROUPED, GROUPED), ({"confirm_reading"}, GUESSED), (ON_LAID, LAID), ({"follow_timing"}, LATE), ({"match_gain"}, QUIET), ({"borrow_fill"}, SHORT), ({"mend_clip"}, SHORT), (ON_SLICED, SLICED), ({"quantise_slices"}, BY_ONSETS)]  # fmt: skip
 
 
 def base_of(kind):

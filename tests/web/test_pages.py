@@ -20,6 +20,7 @@ from escalera.web import create_app
 from escalera.web.terms import TERMS
 from escalera.web.texts import FOLDER, install_texts
 from tests.songs import ids, small_song
+from tests.web.driving import said
 
 NAME = ids(small_song())
 
@@ -406,3 +407,18 @@ def test_what_came_back_is_looked_at_and_nothing_is_taken(client, studio, song_i
     assert "broken.wav" in told and "unread" in told and "nothing to take" in told
     assert studio.head(song_id).revision_id == before.revision_id and not (studio.folder / "back.mid").exists()
     assert client.post(f"/songs/{song_id}/returned", data={}).status_code == 400
+
+
+def test_odd_feedback_is_a_sentence(client, studio, song_id):
+    path = f"/songs/{song_id}/feedback"
+    for send, says in (
+        (client.post(path, data={"text": " "}), "Nothing was said in it"),
+        (client.post(path, data={"text": "x" * 50_000}), "are read"),
+        (client.post(f"{path}/999", data={"state": "taken"}), "not there any more"),
+        (client.post(f"{path}/999", data={"section": "many"}), "many"),
+        (client.delete(f"{path}/999"), "not there any more"),
+    ):
+        assert send.status_code in (400, 404, 422) and says in said(send)
+    assert client.post(path, data={"text": "0:01 <b>bold"}).status_code == 200
+    assert "&lt;b&gt;bold" in client.get(path).get_data(as_text=True)
+    assert client.post(f"{path}/undo").status_code == 200 and not studio.head(song_id).song.feedback

@@ -6,6 +6,7 @@ from escalera.core.commands.judgement_commands import AcceptAsFound, FitScale
 from escalera.core.commands.layout_commands import Arrange, LayOut
 from escalera.core.commands.move_commands import MakeMoves
 from escalera.core.edits import EDITS as COMMANDS
+from escalera.core.feedback import remark_edits as remark_edits
 from escalera.core.moves import option_text as option_text
 
 __all__ = ["COMMANDS", "AcceptAsFound", "Arrange", "FitScale", "LayOut", "MakeMoves", "read_command", "write_command"]

@@ -31,6 +31,7 @@ SWING_RATIOS = (0.5, 0.75)
 MAX_GROOVES = 400
 MAX_WORDS = 100
 MAX_ACCEPTED = 400
+MAX_REMARK, MAX_REMARKS = 400, 500  # characters of one; how many a song keeps
 MAX_SEND_DB = 6.0
 MAX_LANE = 120  # characters of a parameter's path
 MAX_SAMPLE_S = 3600.0  # a recording longer than that is refused

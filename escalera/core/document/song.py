@@ -33,6 +33,7 @@ from escalera.core.document.limits import (
     MAX_PASSES,
     MAX_REASON,
     MAX_RECIPE,
+    MAX_REMARKS,
     MAX_SAMPLES,
     MAX_SECTIONS,
     MAX_SHIFT_SEMITONES,
@@ -51,6 +52,7 @@ from escalera.core.document.limits import (
 )
 from escalera.core.document.pattern_text import PatternText
 from escalera.core.document.recordings import Clip, Sample
+from escalera.core.document.remarks import Remark
 from escalera.core.document.schools import SCHOOLS
 from escalera.core.document.singing import Lyric, Take, WordMoment
 from escalera.core.document.target import Target
@@ -387,6 +389,7 @@ class Song:
     ] = (0, 0, 0)
     words: Annotated[tuple[tuple[str, str], ...], AsMapping(True, MAX_WORDS), part("Own words for drums")] = ()
     takes: Annotated[tuple[Take, ...], part("Takes", MAX_TAKES, help="what was sung and played, in order")] = ()
+    feedback: Annotated[tuple[Remark, ...], part("Feedback", MAX_REMARKS, help="what listeners said, in order")] = ()
     language: Annotated[str, choice("Language of the words", tuple(LANGUAGES))] = ENGLISH
     divided: Annotated[
         tuple[tuple[Annotated[str, text("Word", MAX_WORD)], Annotated[str, text("Divided", 2 * MAX_WORD)]], ...],

@@ -7,14 +7,24 @@ const song = () => document.querySelector("[data-song]")?.dataset.song ?? "";
 const NEW_RUN_S = 3;
 let taps = [],
   filled = "",
+  filling = Promise.resolve(),
   asked = 0;
 
-async function fill() {
+// Asked for once, however many taps come meanwhile: a second answer would take away what they showed.
+function fill() {
   const which = `${song()}:${document.querySelector("#state [name=base]")?.value ?? ""}`;
-  if (filled === which) return;
-  await htmx.ajax("GET", `/count?song=${song()}`, { target: panel, swap: "innerHTML" });
-  filled = which;
-  if ($("count-song")) $("count-song").value = song();
+  if (filled !== which) {
+    filled = which;
+    filling = htmx
+      .ajax("GET", `/count?song=${song()}`, { target: panel, swap: "innerHTML" })
+      .then(() => {
+        if ($("count-song")) $("count-song").value = song();
+      })
+      .catch(() => {
+        filled = "";
+      });
+  }
+  return filling;
 }
 async function open(focus = "#q") {
   if (panel.hidden) before = document.activeElement;

@@ -101,6 +101,7 @@ export function songPage({ song, place, post, rail, select, here = () => ({}) })
     const name = event.key.toLowerCase();
     if (name === "h") actions.history();
     else if (event.key === "E") location.href = `/songs/${song}/handover?select=${select()}`;
+    else if (event.key === '"') location.href = `/songs/${song}/feedback`;
     else if (event.key === "Z") go("bounces");
     else if (event.key === "B") go("balance");
     else if (PLACES[name]) go(PLACES[name]);

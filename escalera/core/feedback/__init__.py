@@ -1,0 +1,1 @@
+"""What listeners said of a song: read from a list, laid where it belongs, held against each other."""
