@@ -38,12 +38,12 @@ ODD = (
     "layer.1.level_db", "layer.999.pan", "bus.drums.level_db", "return.hall.decay_s", "section:1:0:0:0", "tile:1:2:0:0", "song", "mix:0", "hall", "soft-pad", "round-kick",
 )  # fmt: skip
 PLACES = (
-    "/", "/new", "/bin", "/ideas", "/import", "/count", "/count/ask", "/count/taps", "/count/times", "/components", "/door", "/project.schema.json", "/songs/1", "/songs/1/inspector",
+    "/", "/new", "/bin", "/ideas", "/logbook", "/logbook/line", "/import", "/count", "/count/ask", "/count/taps", "/count/times", "/components", "/door", "/project.schema.json", "/songs/1", "/songs/1/inspector",
     "/songs/1/measured", "/songs/1/moves", "/songs/1/moves/preview", "/songs/1/helps", "/songs/1/helps/song", "/songs/1/form", "/songs/1/form/preview",
     "/songs/1/form/compare", "/songs/1/checks", "/songs/1/checks/finding", "/songs/1/checks/brief", "/songs/1/checks/count", "/songs/1/options", "/songs/1/options/read", "/songs/1/ideas",
     "/songs/1/ideas/offer", "/songs/1/harmony", "/songs/1/harmony/show", "/songs/1/harmony/read", "/songs/1/harmony/held", "/songs/1/harmony/key", "/songs/1/harmony/plan",
     "/songs/1/harmony/named", "/songs/1/harmony/energy", "/songs/1/groove", "/songs/1/groove/show", "/songs/1/groove/listen", "/songs/1/groove/tapped", "/songs/1/bench", "/songs/1/bench/show",
-    "/songs/1/bench/make", "/songs/1/bench/tune", "/songs/1/bench/copies", "/songs/1/history", "/songs/1/compare", "/songs/1/blind", "/songs/1/sounds", "/songs/1/handover",
+    "/songs/1/bench/make", "/songs/1/bench/tune", "/songs/1/bench/copies", "/songs/1/history", "/songs/1/compare", "/songs/1/blind", "/songs/1/sounds", "/songs/1/handover", "/songs/1/feedback", "/songs/1/feedback/9", "/songs/1/stems-heard",
 )  # fmt: skip
 ASKED = (
     "select", "section", "move", "key", "q", "song", "bpm", "taps", "from", "to", "text", "rungs", "hear", "held", "line", "word", "pitches", "spoken", "base", "layer", "stack",

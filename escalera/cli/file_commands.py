@@ -192,6 +192,22 @@ def feedback(song: str, path: IO[str] | None, who: str, as_json: bool) -> None:
 
 
 @click.command()
+@click.argument("words", nargs=-1)
+@click.option("--json", "as_json", is_flag=True)
+def logbook(words: tuple[str, ...], as_json: bool) -> None:
+    """When was worked, on what, what changed, what was decided; with WORDS only sessions in which they stand."""
+    from escalera.services.logbook import session_text
+
+    with studio() as opened:
+        found = opened.logbook.sessions(" ".join(words))
+    if as_json:
+        rows = [{**asdict(s), "began": s.began.isoformat(timespec="minutes")} for s in found]
+        click.echo(json.dumps({"sessions": rows}, ensure_ascii=False))
+    else:
+        click.echo("\n\n".join(session_text(s) for s in found) or "Nothing is in the logbook for that.")
+
+
+@click.command()
 @click.argument("source")
 @click.option("-o", "output", required=True, type=click.Path(path_type=Path), help="A .wav or .flac file.")
 @click.option("--bars", default="", help="Only these bars, for example 17-24.")
@@ -226,4 +242,4 @@ def _bars(text: str) -> tuple[int, int] | None:
     return int(match[1]), int(match[2] or match[1])
 
 
-COMMANDS = (songs, new, bring_in, export, render, pack, ready, returned, feedback)
+COMMANDS = (songs, new, bring_in, export, render, pack, ready, returned, feedback, logbook)

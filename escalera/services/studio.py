@@ -37,6 +37,7 @@ from escalera.services.job_kinds import (
 )
 from escalera.services.jobs import Jobs, Worker
 from escalera.services.kits_waiting import KitsWaiting
+from escalera.services.logbook import Logbook
 from escalera.services.logs import LOG
 from escalera.services.mouth_sounds import MouthSounds
 from escalera.services.printing import print_edit, printed_audio
@@ -78,6 +79,7 @@ class Studio:
         put_in_order(self.database, self.repository)
         self._pictures: Results[Plain] = Results(256)
         self.versions = Versions(self.database, self.repository)
+        self.logbook = Logbook(self.database, self.repository)
         self.ideas = Ideas(self.database)
         self.samples = Samples(self.database, self.folder / "samples", settings.samples_mb)
         disk = (self.folder / "sound", settings.disk_cache_mb)

@@ -87,6 +87,15 @@ class IdeaRow(Base):
     data: Mapped[bytes] = mapped_column(LargeBinary, default=b"")
 
 
+class SessionLineRow(Base):
+    """A line of one's own for a session of work, which is known by its first step."""
+
+    __tablename__ = "session_lines"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    began_at: Mapped[datetime] = mapped_column(DateTime, unique=True)
+    text: Mapped[str] = mapped_column(String(400))
+
+
 class UpkeepRow(Base):
     """A piece of upkeep that was done once."""
 

@@ -43,6 +43,7 @@ from escalera.web import (
     ideas,
     joins,
     layout_view,
+    logbook,
     options,
     remote_work,
     samples,
@@ -61,7 +62,7 @@ from escalera.web.texts import TEXTS_DIGEST, install_texts
 
 PAGES = (
     assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins,
-    samples, song_samples, bounces, studies, voices, balance, layout_view, sound, feedback, files, counting, versions, dev, gate, remote_work,
+    samples, song_samples, bounces, studies, voices, balance, layout_view, sound, feedback, logbook, files, counting, versions, dev, gate, remote_work,
 )  # fmt: skip
 COMPRESSED = [
     "text/html",

@@ -422,3 +422,15 @@ def test_odd_feedback_is_a_sentence(client, studio, song_id):
     assert client.post(path, data={"text": "0:01 <b>bold"}).status_code == 200
     assert "&lt;b&gt;bold" in client.get(path).get_data(as_text=True)
     assert client.post(f"{path}/undo").status_code == 200 and not studio.head(song_id).song.feedback
+
+
+def test_the_logbook_is_searched_and_a_line_is_kept(client, studio, song_id):
+    studio.edit(song_id, studio.head(song_id).revision_id, EDITS["set_brief"]({"feel": "leaning back"}))
+    assert "Logbook" in client.get("/").get_data(as_text=True) and "decided: Brief" in said(client.get("/logbook"))
+    key = studio.logbook.sessions()[0].key
+    assert client.post("/logbook/line", data={"session": key, "text": "<i>calm"}).status_code == 200
+    assert "&lt;i&gt;calm" in client.get("/logbook?words=calm").get_data(as_text=True)
+    assert "Nothing in the logbook" in said(client.get("/logbook?words=storm"))
+    refused = client.post("/logbook/line", data={"session": "never", "text": "x"})
+    assert refused.status_code == 400 and "is no session" in said(refused)
+    assert "<i>calm" in client.get("/logbook/logbook.txt").get_data(as_text=True)

@@ -1,0 +1,1 @@
+"""The logbook: when was worked, on what, and what was decided."""
