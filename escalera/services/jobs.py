@@ -166,6 +166,13 @@ class Jobs:
             self._clear(id, worker)
         except EscaleraError as error:
             self._failed(id, worker, str(error))
+        except OSError as error:  # a full disk above all
+            said = log_error(f"job {id} ({job.label})")
+            self._failed(
+                id,
+                worker,
+                f"{error.strerror or 'A file cannot be read or written'}. Make room, and try again (error {said}).",
+            )
         except Exception:
             said = log_error(f"job {id} ({job.label})")
             self._failed(

@@ -41,6 +41,7 @@ AUDIO = (
 LAYERED = {"dry", "wet", "buses"}
 LEFT_OUT = {"no-voices": "voices", "no-drums": "drums"}
 MIX_BITS = 24
+MIXED = 2  # stereo sounds of a song's length that its sections take on disk while it is mixed
 FLAC_LOWER_DB = (12, 36)  # tried in this order, so that no stem is clipped where samples are whole numbers
 KEPT = ".{}.unfinished"
 Frames = NDArray[np.float32]  # of shape (n, 2)
@@ -105,7 +106,9 @@ class PackSound:
 
     def bytes_wanted(self) -> int:
         """What the files take, and what is kept beside them while they are made."""
-        kept = 4 if LAYERED & set(self.parts) else 0
+        kept = (4 if LAYERED & set(self.parts) else 0) + MIXED * (
+            len(set(self.parts) - LAYERED) + ("buses" in self.parts)
+        )
         return (self._count() + kept) * self.length * 8 if self.parts else 0
 
     def write(self) -> None:

@@ -153,13 +153,23 @@ class MixFolder:
         self._folder = folder
 
     def put(self, key: str, mix: SectionMix) -> None:
-        for name, array in mix_arrays(mix).items():
-            np.save(self._folder / f"{key} {name}.npy", array)
+        """Keep a mix; where the disk is full it is left, and made again."""
+        try:
+            for name, array in sorted(
+                mix_arrays(mix).items(), key=lambda row: row[0] == "audio"
+            ):  # it says that all is there
+                np.save(self._folder / f"{key} {name}.npy", array)
+        except OSError as error:
+            log.warning("a section is not kept on disk: %s", error)
+            for file in self._folder.glob(f"{key} *.npy"):
+                file.unlink(missing_ok=True)
 
     def __contains__(self, key: str) -> bool:
         return (self._folder / f"{key} audio.npy").exists()
 
     def get(self, key: str) -> SectionMix | None:
         """The mix, its audio (2, n) mapped from disk, or None."""
+        if key not in self:
+            return None
         found = {f.stem.partition(" ")[2]: f for f in self._folder.glob(f"{key} *.npy")}
-        return mix_from({name: np.load(file, mmap_mode="c") for name, file in found.items()}) if found else None
+        return mix_from({name: np.load(file, mmap_mode="c") for name, file in found.items()})

@@ -74,7 +74,12 @@ def take_out(song_id: int, remark_id: int) -> ResponseReturnValue:
 @blueprint.post("/undo")
 def undo(song_id: int) -> ResponseReturnValue:
     """The last step of the song is taken back."""
-    studio().undo(song_id)
+    try:
+        studio().undo(song_id)
+    except EscaleraError as error:
+        return render_template(
+            "feedback/_list.html", **_context(studio().head(song_id), trouble=str(error))
+        ), error.status
     return render_template(
         "feedback/_list.html", **_context(studio().head(song_id), said="The last step was taken back.")
     )

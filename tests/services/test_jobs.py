@@ -151,6 +151,19 @@ def test_a_job_that_was_called_off_ends_soon_and_leaves_nothing(studio, song_id,
     assert studio.jobs.get(name).state == "stopped"
 
 
+@pytest.mark.parametrize(("trouble", "says"), [
+    (OSError(28, "No space left on device"), "No space left on device. Make room, and try again"), (ZeroDivisionError("x"), "could not be made (error"),
+])  # fmt: skip
+def test_what_goes_wrong_is_a_sentence_that_is_found_in_the_log(studio, song_id, trouble, says):
+    def full(job, folder, tell, wanted):
+        raise trouble
+
+    studio.jobs.kinds["export"] = full
+    name = ask(studio, song_id)
+    studio.begin_work()
+    assert says in studio.jobs.wait(name, 30).trouble
+
+
 def test_old_files_make_room_for_new_ones_and_floods_are_refused(studio, song_id):
     names = [ask(studio, song_id) for _ in range(3)]
     studio.begin_work()

@@ -18,7 +18,7 @@ from escalera.services.rendering import Rendering, wav_bytes
 from escalera.services.studio import Studio
 from escalera.sound import mix as mixing
 from escalera.sound import spec
-from escalera.sound.disk import DiskShelf
+from escalera.sound.disk import DiskShelf, MixFolder
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import ticks_to_samples
 from escalera.sound.section import SectionMix
@@ -130,6 +130,26 @@ def test_the_disk_shelf_keeps_its_limit_and_a_folder_that_cannot_be_written_cost
     rendering = Rendering(60, disk=(tmp_path / "file", 10))
     assert np.array_equal(rendering.renderer.render(SONG), Renderer(60).render(SONG))
     rendering.close()
+
+
+def test_a_sparing_renderer_sounds_the_same_and_a_full_disk_only_costs_time(tmp_path, monkeypatch):
+    whole = Renderer(100).render(SONG)
+    folder = MixFolder(tmp_path / "mixes")
+    assert np.array_equal(Renderer(100).sparing(folder).render(SONG), whole)
+    mix = SectionMix(3, np.ones((2, 50), np.float32), {"drums": np.zeros((2, 50), np.float32)})
+    folder.put("a", mix)
+    back = folder.get("a")
+    assert back.offset == 3 and np.array_equal(back.audio, mix.audio) and "drums" in back.buses and "b" not in folder
+
+    def full(file, array):
+        if "audio" in file.name:
+            raise OSError(28, "No space left on device")
+        file.write_bytes(b"half")
+
+    monkeypatch.setattr("escalera.sound.disk.np.save", full)
+    folder.put("c", mix)
+    assert folder.get("c") is None and not list((tmp_path / "mixes").glob("c *"))
+    assert np.array_equal(Renderer(100).sparing(MixFolder(tmp_path / "none")).render(SONG), whole)
 
 
 def test_a_render_tells_how_far_it_is_and_stops_when_it_is_outdated():
