@@ -19,10 +19,10 @@ def done(studio, song_id, *edits):
 
 
 def test_work_is_told_in_words_and_found_again(studio):
-    one, other = studio.add_song(SONG, "Made"), studio.add_song(SONG, "Made")
-    done(studio, one, EDITS["set_tempo"](99.0), EDITS["set_aside"](P, "too sweet"))
+    first, second = studio.add_song(SONG, "Made"), studio.add_song(SONG, "Made")
+    done(studio, first, EDITS["set_tempo"](99.0), EDITS["set_aside"](P, "too sweet"))
     (session,) = studio.logbook.sessions()
-    assert [(w.song_id, w.steps) for w in session.songs] == [(one, 3), (other, 1)] and session.minutes >= 1
+    assert [(w.song_id, w.steps) for w in session.songs] == [(first, 3), (second, 1)] and session.minutes >= 1
     assert session.songs[0].changes[0] == "begun: 2 sections, 3 layers" and "99" in " ".join(
         session.songs[0].changes[1:]
     )
@@ -39,8 +39,8 @@ def test_work_is_told_in_words_and_found_again(studio):
             studio.logbook.write_line(key, text)
     studio.logbook.write_line(session.key, "")
     assert studio.logbook.sessions()[0].line == ""
-    studio.set_deleted(one, True)
-    assert [w.song_id for s in studio.logbook.sessions() for w in s.songs] == [other]
+    studio.set_deleted(first, True)
+    assert [w.song_id for s in studio.logbook.sessions() for w in s.songs] == [second]
 
 
 def test_what_changed_is_the_difference_not_every_step(studio):
