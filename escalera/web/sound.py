@@ -9,7 +9,7 @@ from escalera.core.bench.listening import heard, read_listening
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import layer_of, section_of
 from escalera.core.palette.sounds import FAMILIES, JOBS, SOUNDS
-from escalera.errors import InputError, NotFound
+from escalera.errors import InputError, StaleRevision
 from escalera.services.audition import bank_sounds
 from escalera.services.balance import tried
 from escalera.services.dynamics import measured_dynamics
@@ -24,7 +24,7 @@ def chunk(song_id: int, revision_id: int, index: int, key: str) -> ResponseRetur
     song = _heard(song_id, revision_id)
     chunks = studio().rendering.chunks(song)
     if index >= len(chunks) or chunks[index].key != key:
-        raise NotFound("This sound belongs to another state of the song. Load the page again.")
+        raise StaleRevision("This sound belongs to another state of the song. Load the page again.")
     return _kept(Response(studio().rendering.chunk_wav(song, index), mimetype="audio/wav"))
 
 

@@ -143,7 +143,7 @@ def test_sound_has_an_address_of_its_content(client, song_id):
         and "immutable" in answer.headers["Cache-Control"]
         and len(answer.data) >= 44 + 4 * section["samples"]
     )
-    assert client.get(good.replace(key, "0" * 32)).status_code == 404
+    assert client.get(good.replace(key, "0" * 32)).status_code == 409
 
 
 def test_files_come_in_and_go_out(client, studio, song_id):
