@@ -60,7 +60,9 @@ class Disagreement:
 
 def disagreements(song: Song) -> list[Disagreement]:
     """All pairs by different listeners, in the order in which they were said; what was refused is out of it."""
-    rows = [(r, _directions(r.said), _things(song, r.said)) for r in song.feedback if r.state != NOT_TAKEN]
+    known, parts = _vocabulary(song)
+    spoken = [(r, _directions(r.said)) for r in song.feedback if r.state != NOT_TAKEN]
+    rows = [(r, there, _things(song, r.said, known, parts)) for r, there in spoken if there]
     found = []
     for (a, there, things), (b, here, others) in combinations(rows, 2):
         both = things & others
@@ -84,25 +86,27 @@ def _directions(said: str) -> dict[str, int]:
     return found
 
 
-def _things(song: Song, said: str) -> frozenset[int]:
-    """Layers that are spoken of, by their ids; none where it is about all of it."""
-    words = re.findall(r"[\w']+", said.casefold())
-    vocabulary = {
+def _vocabulary(song: Song) -> tuple[set[str], set[str]]:
+    """Words that name layers: whole names, families and kinds; and words that stand in names."""
+    known = {
         *FAMILY_WORDS,
         *PART_WORDS,
         *SOUND_WORDS,
         *(x.name.casefold() for x in song.layers),
         *(x.family for x in song.layers),
     }
-    parts = {w for x in song.layers for w in x.name.casefold().split() if len(w) > 3}
+    return known, {w for x in song.layers for w in x.name.casefold().split() if len(w) > 3}
+
+
+def _things(song: Song, said: str, known: set[str], parts: set[str]) -> frozenset[int]:
+    """Layers that are spoken of, by their ids; none where it is about all of it."""
+    words = re.findall(r"[\w']+", said.casefold())
     found: set[int] = set()
     at = 0
     while at < len(words):
         for count in range(min(PLACE_WORDS, len(words) - at), 0, -1):
             head = " ".join(words[at : at + count])
-            if head in vocabulary or (
-                count == 1 and (head in parts or f"{head}s" in parts or head.rstrip("s") in parts)
-            ):
+            if head in known or (count == 1 and (head in parts or f"{head}s" in parts or head.rstrip("s") in parts)):
                 found |= _layers(song, head)
                 at += count - 1
                 break
