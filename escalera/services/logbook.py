@@ -56,9 +56,13 @@ class Logbook:
             lines = shelf.own_lines(session)
         wanted, found = words.casefold().split(), list[ToldSession]()
         for each in work_sessions(steps):
-            told = self._told(each, titles, lines.get(each.began, ""))
-            if all(word in session_text(told).casefold() for word in wanted):
-                found.append(told)
+            line = lines.get(each.began, "")
+            # steps are searched, not what differs: states are compared only where they are shown
+            spoken = "\n".join(
+                (line, *(t for w in each.songs for t in (titles.get(w.song_id, ""), *w.said)))
+            ).casefold()
+            if all(word in spoken for word in wanted):
+                found.append(self._told(each, titles, line))
             if len(found) >= most:
                 break
         return found

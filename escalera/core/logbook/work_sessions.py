@@ -35,8 +35,12 @@ class SongWork:
     before_id: int | None
     first_id: int
     after_id: int
-    steps: int
+    said: tuple[str, ...]  # the lines of all steps
     decisions: tuple[str, ...]
+
+    @property
+    def steps(self) -> int:
+        return len(self.said)
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,4 +75,6 @@ def _session(run: list[StepDone]) -> WorkSession:
 def _of_song(run: list[StepDone], song_id: int) -> SongWork:
     own = [s for s in run if s.song_id == song_id]
     decisions = tuple(dict.fromkeys(s.said for s in own if DECISION.search(s.said)))
-    return SongWork(song_id, own[0].parent_id, own[0].revision_id, own[-1].revision_id, len(own), decisions)
+    return SongWork(
+        song_id, own[0].parent_id, own[0].revision_id, own[-1].revision_id, tuple(s.said for s in own), decisions
+    )
