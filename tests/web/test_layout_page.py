@@ -154,3 +154,16 @@ def test_layers_become_one_part_with_a_row_that_opens_and_is_filled_at_once(page
     assert page.locator(".in-group:visible").count() == 0
     page.click("[data-group]")
     assert page.locator(".in-group:visible").count() == len(chords)
+
+
+def test_a_key_pressed_before_the_scripts_stand_is_not_lost(page, server):
+    song_id = server[1].add_song(small_song(), "New")
+    waiting = []
+    page.route("**/stair.js", lambda route: waiting.append(route))
+    with page.expect_request("**/stair.js"):
+        page.goto(f"/songs/{song_id}", wait_until="commit")
+    page.wait_for_selector("#stair")
+    page.keyboard.press("q")
+    assert not page.locator("#arranging[open]").count()
+    waiting[0].continue_()
+    page.wait_for_selector("#arranging[open]")
