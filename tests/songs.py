@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from escalera.core.commands.layout_commands import Arrange, LayOut
 from escalera.core.document.carriers import TENSION_SHAPES
+from escalera.core.document.days import FIRST, LAST
 from escalera.core.document.song import Song
 from escalera.core.edits import body_edits as B
 from escalera.core.edits import curve_edits as A
@@ -34,6 +35,8 @@ from escalera.core.lines.transformations import TRANSFORMATIONS
 from escalera.core.moves import apply_move, moves_for
 from escalera.core.palette.effects import EFFECT_BY_KEY
 from escalera.core.palette.join_kinds import JOIN_KINDS
+from escalera.core.planning import people_edits as P
+from escalera.core.planning import work_edits as K
 from escalera.errors import EditError
 
 KICK = [[960 * i, 240, 0, 36, 0, 100] for i in range(4)]
@@ -265,6 +268,14 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(B.ParkBody, section, st.sampled_from(["a try", "another"])),
         st.builds(Exchange, section, st.integers(0, 5)),
         st.builds(R.SetAside, layer, st.just("too sweet")),
+        st.builds(P.AddPerson, st.sampled_from(["Mira", "Joris", "Ana"]), st.just("voice")),
+        st.builds(P.SetShares, st.just("")),
+        st.builds(
+            K.SetStage, st.sampled_from(["arranged", "mixed", "left"]), st.dates(FIRST, LAST).map(str), st.just("why")
+        ),
+        st.builds(K.SetRelease, st.sampled_from(["2031-08-01", ""])),
+        st.builds(K.SetDue, st.sampled_from(["Cover", "Mix done"]), st.sampled_from(["2031-07-07", ""])),
+        st.builds(K.SetPrompt, st.just([["no kick", ""], ["few layers", "4"]])),
         st.builds(MoveOf, section, st.integers(0, 400)),
         st.builds(X.TuneLow, section, layer),
         st.builds(H.PushChords, st.sampled_from([0, 240, 480])),

@@ -87,13 +87,16 @@ def demo(seed_only: bool, port: int) -> None:
     from escalera.services.demo import seed_demo
     from escalera.services.demo_recorded import seed_recorded
     from escalera.services.demo_sung import seed_sung
+    from escalera.services.demo_year import seed_year
 
     with studio() as opened:
         made = seed_demo(opened)
         if made:
             made.append(seed_recorded(opened))
             made.append(seed_sung(opened))
-        said = f"{len(made)} demo songs put on the shelf." if made else "The shelf has songs already; they are kept."
+            click.echo("Making up a year of work to look at; this takes a quarter of a minute, once.", err=True)
+        count = len(made) + (seed_year(opened) if made else 0)
+        said = f"{count} demo songs put on the shelf." if made else "The shelf has songs already; they are kept."
         click.echo(said, err=True)
         if not seed_only:
             _serve(Settings().host, port, opened)

@@ -27,6 +27,7 @@ MADE_UP = "made-up mix"
 PACK, HEARD, RETURNED, TAKEN = "pack", "stems heard", "returned", "taken"
 STUDY, MADE_UP_TRACK, STEMS = "study", "made-up track", "stems"
 LONG_TAKE = "long take"
+SONG_FACTS = "song facts"
 
 
 def job_kinds(studio: Studio) -> dict[str, Work]:
@@ -52,7 +53,11 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
     def take_kept(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
         return _told(folder, keep_take(studio, str(job.options["token"])).said)
 
+    def songs_read(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        return _told(folder, f"{studio.index.read_all(tell, wanted)} songs were read.")
+
     return {
+        SONG_FACTS: songs_read,
         "export": exported,
         LONG_TAKE: take_kept,
         BRING_IN: brought_in,

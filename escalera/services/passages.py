@@ -113,7 +113,7 @@ def passage(rendering: Rendering, song: Song, section_id: int, lead_bars: int, b
     if lead.shape[1]:
         quiet, loud = (loudness(part, RATE_HZ).integrated_lufs for part in (lead, after))
         lift = float(loud - quiet) if np.isfinite(loud - quiet) else None
-    return Passage(wav_bytes(_smoothed(np.concatenate((lead, after), axis=1))), lead.shape[1] / RATE_HZ, lift)
+    return Passage(wav_bytes(smoothed(np.concatenate((lead, after), axis=1))), lead.shape[1] / RATE_HZ, lift)
 
 
 def _edge(song: Song, index: int, bar: int) -> int:
@@ -125,7 +125,7 @@ def _edge(song: Song, index: int, bar: int) -> int:
     return round(seconds * RATE_HZ)
 
 
-def _smoothed(audio: NDArray[np.float32]) -> NDArray[np.float32]:
+def smoothed(audio: NDArray[np.float32]) -> NDArray[np.float32]:
     """The first and last moment faded, so that a cut at a bar line does not click."""
     edge = min(round(EDGE_S * RATE_HZ), audio.shape[1] // 2)
     ramp = np.linspace(0.0, 1.0, edge, dtype=np.float32)
@@ -134,4 +134,4 @@ def _smoothed(audio: NDArray[np.float32]) -> NDArray[np.float32]:
     return audio
 
 
-__all__ = ["OptionFigures", "Passage", "heard_options", "in_place", "paired_options", "passage"]
+__all__ = ["OptionFigures", "Passage", "heard_options", "in_place", "paired_options", "passage", "smoothed"]

@@ -31,6 +31,7 @@ from escalera.services.job_kinds import (
     MADE_UP,
     MADE_UP_TRACK,
     OWN_SAMPLES,
+    SONG_FACTS,
     STEMS,
     STUDY,
     job_kinds,
@@ -40,15 +41,19 @@ from escalera.services.kits_waiting import KitsWaiting
 from escalera.services.logbook import Logbook
 from escalera.services.logs import LOG
 from escalera.services.mouth_sounds import MouthSounds
+from escalera.services.planning import Planning
 from escalera.services.printing import print_edit, printed_audio
 from escalera.services.pure_work import Board, SectionHelp
 from escalera.services.rendering import Rendering
 from escalera.services.samples import Samples
+from escalera.services.song_index import SongIndex
+from escalera.services.song_sets import SongSets
 from escalera.services.studies import Studies
 from escalera.services.sung_reading import keep_sung
 from escalera.services.takes import keep_abandoned
 from escalera.services.takes_waiting import TakesWaiting
 from escalera.services.task_queue import TaskQueue
+from escalera.services.today import Today
 from escalera.services.upkeep import back_up_daily, clear_old, put_in_order
 from escalera.services.versioning import Versions
 from escalera.services.watching import FolderWatch
@@ -81,6 +86,9 @@ class Studio:
         self.versions = Versions(self.database, self.repository)
         self.logbook = Logbook(self.database, self.repository)
         self.ideas = Ideas(self.database)
+        self.index = SongIndex(self.database, self.repository, self.read_songs)
+        self.today = Today(self.database, self.index, self.ideas.waiting)
+        self.planning, self.sets = Planning(self.database, self.index), SongSets(self.database, self.index)
         self.samples = Samples(self.database, self.folder / "samples", settings.samples_mb)
         disk = (self.folder / "sound", settings.disk_cache_mb)
         cache = settings.cache_mb if cache_mb is None else cache_mb
@@ -397,6 +405,11 @@ class Studio:
         with self.database.read() as session:
             jobs = [j for j in job_store.of_song(session, song_id) if j.kind == kind]
         return max(jobs, key=lambda j: j.created_at, default=None)
+
+    def read_songs(self) -> None:
+        """Let a worker read what is known of songs whose state changed, unless one waits to."""
+        if self.at_work(SONG_FACTS) is None:
+            self.jobs.start(SONG_FACTS, 0, 0, {}, "Reading songs for Today")
 
     # sounds ----------------------------------------------------------------------------------------------------
 

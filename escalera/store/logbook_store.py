@@ -26,6 +26,11 @@ def steps_done(session: Session) -> tuple[list[StepDone], dict[int, str]]:
     return [StepDone(*row) for row in rows], titles
 
 
+def newest_steps(session: Session, most: int = 200) -> list[datetime]:
+    """When the newest steps of all songs were made."""
+    return list(session.scalars(select(RevisionRow.created_at).order_by(RevisionRow.id.desc()).limit(most)))
+
+
 def own_lines(session: Session) -> dict[datetime, str]:
     """What was written down for sessions, by when they began."""
     return {row.began_at: row.text for row in session.scalars(select(SessionLineRow))}

@@ -9,7 +9,7 @@ import time
 from contextlib import suppress
 from pathlib import Path
 
-from flask import Flask, Response, g, render_template, request
+from flask import Flask, Response, current_app, g, render_template, request
 from flask_compress import Compress
 from flask_wtf.csrf import CSRFError, CSRFProtect
 from jinja2 import FileSystemBytecodeCache
@@ -25,12 +25,14 @@ from escalera.core.time.ticks import clock
 from escalera.errors import DamagedState, EscaleraError, StoreError
 from escalera.services.logs import LOG, log_error
 from escalera.services.studio import Studio
+from escalera.services.today import Running
 from escalera.settings import COMPILED, Settings
 from escalera.web import (
     arranging,
     assets,
     balance,
     bench,
+    board,
     bounces,
     counting,
     dev,
@@ -45,13 +47,16 @@ from escalera.web import (
     layout_view,
     logbook,
     options,
+    plan,
     remote_work,
     samples,
+    sets,
     shelf,
     song_samples,
     sound,
     stair,
     studies,
+    today,
     versions,
     voices,
 )
@@ -62,7 +67,8 @@ from escalera.web.texts import TEXTS_DIGEST, install_texts
 
 PAGES = (
     assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins,
-    samples, song_samples, bounces, studies, voices, balance, layout_view, sound, feedback, logbook, files, counting, versions, dev, gate, remote_work,
+    samples, song_samples, bounces, studies, voices, balance, layout_view, sound, feedback,
+    today, board, plan, sets, logbook, files, counting, versions, dev, gate, remote_work,
 )  # fmt: skip
 COMPRESSED = [
     "text/html",
@@ -115,7 +121,7 @@ def _install_pages(app: Flask, language: str) -> None:
         with suppress(OSError):
             folder.mkdir(parents=True, exist_ok=True)
             app.jinja_env.bytecode_cache = FileSystemBytecodeCache(str(folder))
-    app.jinja_env.globals.update(asset=asset_url, term=term, do=_do, remembered=_remembered)
+    app.jinja_env.globals.update(asset=asset_url, term=term, do=_do, remembered=_remembered, running_step=_running_step)
     app.jinja_env.filters.update(clock=clock, signed=_signed, number=lambda v: f"{v:g}", fields=write_command)
 
 
@@ -134,6 +140,12 @@ def _remembered(macro: Macro, *given: object) -> Markup:
     """What a macro makes of values, made once: for parts of a page that most edits leave as they are. The macro may use
     nothing but what it is given."""
     return _drawn.get_or_make((macro.name, given), lambda: Markup(macro(*given)))
+
+
+def _running_step() -> Running | None:
+    """The step whose timer runs, for the head of every page."""
+    studio: Studio = current_app.extensions["studio"]
+    return studio.today.running()
 
 
 def _do(kind: str, **fields: object) -> Markup:

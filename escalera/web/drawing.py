@@ -17,6 +17,7 @@ from escalera.core.energy.explain import Agreement
 from escalera.core.energy.join_reading import join_said
 from escalera.core.energy.joins import devices_between
 from escalera.core.energy.model import SectionCore, SectionEnergy, SongEnergy
+from escalera.core.planning.song_facts import SongFacts
 from escalera.services.rendering import MeasuredSection, MeasuredSong
 
 TOP, FLOOR = 50.0, 238.0  # pixels of energy 10 and 0
@@ -336,6 +337,12 @@ def small_stair(picture: dict) -> list[tuple[float, float, float, float]]:  # ty
         )
         x += width
     return steps
+
+
+def facts_stair(facts: SongFacts) -> list[tuple[float, float, float, float]]:
+    """The small stair of a song of which only the facts are at hand, as `small_stair` gives it."""
+    steps = [{"bars": s.bars, "start": s.start, "end": s.end, "arranged": s.arranged} for s in facts.steps]
+    return small_stair({"bars": facts.bars, "steps": steps})
 
 
 def wave_path(levels: Sequence[int], width: float, middle: float, reach: float) -> str:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from datetime import date
+
 from flask import Blueprint, Response, render_template, request
 from flask.typing import ResponseReturnValue
 
 from escalera.cleaning import clean_line
+from escalera.core.document.days import days_said
 from escalera.errors import EscaleraError
 from escalera.services.logbook import session_text
 from escalera.web.song_view import studio
@@ -26,6 +29,19 @@ def page() -> ResponseReturnValue:
         return _list()
     words = clean_line(request.args.get("words", ""), MAX_WORDS)
     return render_template("logbook/page.html", sessions=studio().logbook.sessions(words), words=words)
+
+
+@blueprint.get("/statistics")
+def figures() -> ResponseReturnValue:
+    """What the work so far looks like, as pictures with a text beside each."""
+    index = studio().index.all()
+    return render_template(
+        "logbook/statistics.html",
+        found=studio().planning.statistics(date.today()),
+        waiting=index.waiting,
+        timed=studio().today.history(),
+        days_said=days_said,
+    )
 
 
 @blueprint.post("/line")

@@ -22,6 +22,7 @@ from escalera.core.reading.timeline import section_bar_ticks, timeline
 from escalera.core.validation.whole import validate
 from escalera.errors import EditError, InputError
 from escalera.formats.project import read_project, write_project
+from tests.planned import ROWS as PLANNED_ROWS
 from tests.recordings import plain_sample
 from tests.singing import ROWS as SUNG_ROWS
 from tests.songs import HATS, KICK, edits_for, ids, small_song
@@ -343,7 +344,8 @@ def sounding(song, section_id, layer_id):
     return next(x for x in sounding_layers(song, section(song, section_id)) if x.id == layer_id)
 
 
-ROWS |= {kind: row[1:] for kind, row in SUNG_ROWS.items()}
+WITH_SONGS = SUNG_ROWS | PLANNED_ROWS
+ROWS |= {kind: row[1:] for kind, row in WITH_SONGS.items()}
 
 
 def test_every_kind_of_edit_has_a_row():
@@ -375,8 +377,8 @@ BASES = [({"set_feedback", "place_feedback", "remove_feedback"}, SAID), ({"tune_
 
 def base_of(kind):
     """The song that a kind's example needs."""
-    if kind in SUNG_ROWS:
-        return SUNG_ROWS[kind][0]
+    if kind in WITH_SONGS:
+        return WITH_SONGS[kind][0]
     return next((song for kinds, song in BASES if kind in kinds), SONG)
 
 

@@ -8,5 +8,7 @@ from escalera.core.commands.move_commands import MakeMoves
 from escalera.core.edits import EDITS as COMMANDS
 from escalera.core.feedback import remark_edits as remark_edits
 from escalera.core.moves import option_text as option_text
+from escalera.core.planning import people_edits as people_edits
+from escalera.core.planning import work_edits as work_edits
 
 __all__ = ["COMMANDS", "AcceptAsFound", "Arrange", "FitScale", "LayOut", "MakeMoves", "read_command", "write_command"]

@@ -31,6 +31,8 @@ from escalera.core.document.limits import (
     MAX_OWN_WORDS,
     MAX_PARKED,
     MAX_PASSES,
+    MAX_PEOPLE,
+    MAX_PROMPT_RULES,
     MAX_REASON,
     MAX_RECIPE,
     MAX_REMARKS,
@@ -56,6 +58,7 @@ from escalera.core.document.remarks import Remark
 from escalera.core.document.schools import SCHOOLS
 from escalera.core.document.singing import Lyric, Take, WordMoment
 from escalera.core.document.target import Target
+from escalera.core.document.work_state import Collaborator, WorkState
 from escalera.core.hashing import HashedOnce
 from escalera.core.palette.parameters import Settings
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS, Sound
@@ -390,6 +393,13 @@ class Song:
     words: Annotated[tuple[tuple[str, str], ...], AsMapping(True, MAX_WORDS), part("Own words for drums")] = ()
     takes: Annotated[tuple[Take, ...], part("Takes", MAX_TAKES, help="what was sung and played, in order")] = ()
     feedback: Annotated[tuple[Remark, ...], part("Feedback", MAX_REMARKS, help="what listeners said, in order")] = ()
+    work: Annotated[WorkState, part("Where the work stands")] = WorkState()
+    people: Annotated[tuple[Collaborator, ...], part("People", MAX_PEOPLE, help="who works on it, in order")] = ()
+    prompt: Annotated[
+        tuple[tuple[str, str], ...],
+        AsMapping(True, MAX_PROMPT_RULES),
+        part("Rules of its prompt", help="a rule and its value"),
+    ] = ()
     language: Annotated[str, choice("Language of the words", tuple(LANGUAGES))] = ENGLISH
     divided: Annotated[
         tuple[tuple[Annotated[str, text("Word", MAX_WORD)], Annotated[str, text("Divided", 2 * MAX_WORD)]], ...],

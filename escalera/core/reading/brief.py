@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import date
 
+from escalera.core.document.days import read_day
 from escalera.core.document.forms import FORMS
 from escalera.core.document.limits import MAX_BARS, MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.document.schools import SCHOOLS
@@ -49,6 +50,7 @@ WISHES: dict[str, Wish] = {
     "harmony": Wish("harmony", options=tuple(RICHNESS)),
     "emotion": Wish("what the words feel", "leaving, without regret"),
     "audience": Wish("audience", "a small room, late"),
+    "prompt": Wish("prompt", "two chords, no kick, over after a minute"),
     "due": Wish("due", "2027-01-31"),
     "done_when": Wish("done when", "the second chorus needs no explaining"),
 }  # fmt: skip
@@ -86,7 +88,7 @@ def read_wish(wish: str, text: str) -> str:
     if text and wish == "bars" and not (text.isdigit() and 0 < int(text) <= MAX_BARS):
         raise EditError(f"“{shown(text)}” is no number of bars. Write one from 1 to {MAX_BARS}.")
     if text and wish == "due":
-        _day(text)
+        read_day(text)
     return text
 
 
@@ -98,13 +100,6 @@ def seconds_of(text: str) -> int:
     return 60 * int(match[1]) + int(match[2])
 
 
-def _day(text: str) -> date:
-    try:
-        return date.fromisoformat(text)
-    except ValueError as error:
-        raise EditError(f"“{shown(text)}” is no day. Write it as year-month-day, for example 2027-01-31.") from error
-
-
 def read_brief(song: Song, today: date | None = None) -> list[Implied]:
     """What the brief implies, and where it contradicts itself. Days are counted from `today`, where given."""
     wanted = dict(song.brief)
@@ -113,7 +108,7 @@ def read_brief(song: Song, today: date | None = None) -> list[Implied]:
         if wanted.get(wish):
             found += read(song, wanted[wish])
     if today and wanted.get("due"):
-        days = (_day(wanted["due"]) - today).days
+        days = (read_day(wanted["due"]) - today).days
         found.append(
             Implied(
                 "due",

@@ -32,7 +32,7 @@ def validate(song: Song) -> Song:
     ids += [p.id for s in song.sections for p in s.placements] + [g.id for g in song.grooves]
     ids += [d.id for chain in chains(song) for d in chain] + [p.id for x in song.layers for p in x.stack]
     ids += [p.id for s in song.sections for p in s.parked] + [d.id for s in song.sections for d in s.devices]
-    ids += [t.id for t in song.takes] + [r.id for r in song.feedback]
+    ids += [t.id for t in song.takes] + [r.id for r in song.feedback] + [p.id for p in song.people]
     _need(len(ids) == len(set(ids)), "two parts of the song have the same id")
     _need(all(0 < i < song.next_id for i in ids), "an id is not below next_id")
     for layer in song.layers:
@@ -42,6 +42,10 @@ def validate(song: Song) -> Song:
     _parked(song)
     for wish, text in song.brief:
         _wish(wish, text)
+    names = [p.name.casefold() for p in song.people]
+    _need(len(names) == len(set(names)), "two of its people have one name")
+    whats = [d.what.casefold() for d in song.work.due]
+    _need(len(whats) == len(set(whats)), "two of its due dates have one name")
     shaping(song, _need)
     harmony(song, _need)
     grooves(song, _need)

@@ -1,0 +1,1 @@
+"""Prompts: rules that constrain a song, and that the program can check."""
