@@ -10,6 +10,7 @@ from pydantic import ValidationError
 from escalera import __version__
 from escalera.cli import file_commands as files
 from escalera.cli import judging_commands as judging
+from escalera.cli import planning_commands as planned
 from escalera.cli import program_commands as program
 from escalera.cli import reading_commands as readings
 from escalera.cli import rhythm_commands as rhythm
@@ -54,6 +55,6 @@ def main() -> None:
     """
 
 
-for module in (program, files, readings, recordings, judging, theory, rhythm, voices):
+for module in (program, files, planned, readings, recordings, judging, theory, rhythm, voices):
     for command in module.COMMANDS:
         main.add_command(command)

@@ -80,8 +80,9 @@ def serve(host: str, port: int) -> None:
 
 @click.command()
 @click.option("--seed-only", is_flag=True, help="Only put the demo songs on the shelf.")
+@click.option("--no-year", is_flag=True, help="Leave out the made-up year: songs at every stage, sets, dates.")
 @click.option("--port", default=lambda: Settings().port, type=int, show_default="5000", help="Port to serve on.")
-def demo(seed_only: bool, port: int) -> None:
+def demo(seed_only: bool, no_year: bool, port: int) -> None:
     """Serve with demo songs; songs that are already there are kept."""
     from escalera.cli.common import studio
     from escalera.services.demo import seed_demo
@@ -94,8 +95,10 @@ def demo(seed_only: bool, port: int) -> None:
         if made:
             made.append(seed_recorded(opened))
             made.append(seed_sung(opened))
+        count = len(made)
+        if made and not no_year:
             click.echo("Making up a year of work to look at; this takes a quarter of a minute, once.", err=True)
-        count = len(made) + (seed_year(opened) if made else 0)
+            count += seed_year(opened)
         said = f"{count} demo songs put on the shelf." if made else "The shelf has songs already; they are kept."
         click.echo(said, err=True)
         if not seed_only:

@@ -12,6 +12,7 @@ from escalera.core.document.work_state import WorkState
 
 REMIND = timedelta(days=-2)
 PRODUCT = "-//Escalera//Due dates//EN"
+STAMPED = datetime(2000, 1, 1)  # of packs, which are the same when they are made of the same
 
 
 @dataclass(frozen=True, slots=True)

@@ -139,6 +139,9 @@ def _lines(studio: Studio, rows: list[list[Any]]) -> None:
 def _set(studio: Studio, row: Row, ids: dict[str, int]) -> None:
     set_id = studio.sets.make(row["name"], row["kind"])
     for title in row["songs"]:
+        ids.setdefault(
+            title, max(ids.values()) + 1_000_000
+        )  # of the demo songs one may be missing: its place stays empty
         studio.sets.change(set_id, lambda s, t=title: acts.with_song(s, ids[t], t))  # type: ignore[misc]
     for title, who in row["proposed"]:
         studio.sets.change(set_id, lambda s, t=title, w=who: acts.with_song(s, ids[t], t, w, proposed=True))  # type: ignore[misc]

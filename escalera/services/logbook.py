@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from escalera.cleaning import clean_line
 from escalera.core.caching import Results
 from escalera.core.document.song import Song
+from escalera.core.logbook.rest import is_late
 from escalera.core.logbook.work_sessions import SongWork, WorkSession, work_sessions
 from escalera.core.moves.differences import section_changes, song_changes
 from escalera.errors import EscaleraError, InputError, shown
@@ -40,13 +42,14 @@ class ToldSession:
     minutes: int
     line: str
     songs: tuple[ToldWork, ...]
+    late: bool = False
 
 
 class Logbook:
     """Reads what songs remember; nothing of it has to be kept up."""
 
-    def __init__(self, database: Database, repository: Repository):
-        self._database, self._repository = database, repository
+    def __init__(self, database: Database, repository: Repository, late_from: Callable[[], str] = str):
+        self._database, self._repository, self._late_from = database, repository, late_from
         self._changes: Results[tuple[str, ...]] = Results(4000)
 
     def sessions(self, words: str = "", most: int = MOST_SHOWN) -> list[ToldSession]:
@@ -54,7 +57,7 @@ class Logbook:
         with self._database.read() as session:
             steps, titles = shelf.steps_done(session)
             lines = shelf.own_lines(session)
-        wanted, found = words.casefold().split(), list[ToldSession]()
+        wanted, found, late = words.casefold().split(), list[ToldSession](), self._late_from()
         for each in work_sessions(steps):
             line = lines.get(each.began, "")
             # steps are searched, not what differs: states are compared only where they are shown
@@ -62,7 +65,7 @@ class Logbook:
                 (line, *(t for w in each.songs for t in (titles.get(w.song_id, ""), *w.said)))
             ).casefold()
             if all(word in spoken for word in wanted):
-                found.append(self._told(each, titles, line))
+                found.append(self._told(each, titles, line, late))
             if len(found) >= most:
                 break
         return found
@@ -82,12 +85,12 @@ class Logbook:
                 raise InputError("That session is not there any more. Choose one of the list.")
             shelf.keep_own_line(session, began, text)
 
-    def _told(self, each: WorkSession, titles: dict[int, str], line: str) -> ToldSession:
+    def _told(self, each: WorkSession, titles: dict[int, str], line: str, late: str) -> ToldSession:
         songs = tuple(
             ToldWork(w.song_id, titles.get(w.song_id, ""), w.steps, self._changed(w), w.decisions) for w in each.songs
         )
-        began = each.began.replace(tzinfo=UTC).astimezone().replace(tzinfo=None)
-        return ToldSession(each.began.isoformat(), began, each.minutes, line, songs)
+        began, ended = (at.replace(tzinfo=UTC).astimezone().replace(tzinfo=None) for at in (each.began, each.ended))
+        return ToldSession(each.began.isoformat(), began, each.minutes, line, songs, is_late(ended, late))
 
     def _changed(self, work: SongWork) -> tuple[str, ...]:
         """What differs from the state before to the one after, in words."""
@@ -116,7 +119,10 @@ def _in_words(before: Song, after: Song) -> list[str]:
 
 def session_text(session: ToldSession) -> str:
     """A session as text."""
-    lines = [f"{session.began:%Y-%m-%d %H:%M}, {session.minutes} min" + (f": {session.line}" if session.line else "")]
+    late = ", late hours" if session.late else ""
+    lines = [
+        f"{session.began:%Y-%m-%d %H:%M}, {session.minutes} min{late}" + (f": {session.line}" if session.line else "")
+    ]
     for work in session.songs:
         lines.append(f"  {work.title}, {work.steps} {'step' if work.steps == 1 else 'steps'}")
         lines += [f"    {change}" for change in work.changes]

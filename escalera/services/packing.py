@@ -29,6 +29,7 @@ from escalera.core.theory.keys import key_text
 from escalera.errors import InputError, shown
 from escalera.formats.audio import KINDS
 from escalera.formats.bundle import write_bundle
+from escalera.formats.calendar import STAMPED, DatedSong, calendar_bytes
 from escalera.formats.midi_write import write_midi
 from escalera.formats.musicxml_write import write_musicxml
 from escalera.formats.print_pages import chord_chart, lead_page
@@ -258,6 +259,13 @@ def _samples(song: Song, pack: _Pack, options: PackOptions) -> None:
         if path is not None:
             pack.add_file(f"samples/{name}{path.suffix}", path, f"{each.sample.name}: {each.licence.label}")
     pack.add("tables/samples.csv", rights_csv(song), "Every recording: source, licence, credit")
+
+
+@_part("dates")
+def _dates(song: Song, pack: _Pack, options: PackOptions) -> None:
+    if song.work.due or song.work.release_on:
+        dated = DatedSong(plain_name(song.title), song.title, song.work)
+        pack.add("dates.ics", calendar_bytes([dated], STAMPED), PARTS["dates"])
 
 
 @_part("credits")

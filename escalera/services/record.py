@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import date
 
-from escalera.core.checks import CHECKS, judged, next_steps
+from escalera.core.checks import CHECKS, judged
 from escalera.core.document.song import Layer, Section, Song
+from escalera.core.handing.handed_tables import people_rows
 from escalera.core.palette.effects import RETURNS
+from escalera.core.planning.open_steps import Surroundings, open_steps
 from escalera.core.reading.brief import WISHES, read_brief
 from escalera.core.reading.rights import open_points, used_samples
 from escalera.core.reading.timeline import timeline
@@ -16,6 +18,7 @@ from escalera.store.repository import Entry
 from escalera.store.version_store import Named
 
 OFF_DB = -59.0
+MOST_NEXT = 8
 
 
 def record(
@@ -30,9 +33,11 @@ def record(
         ("Sections with a reason of their own", _lengths(song)),
         ("Options", _options(song)),
         ("Feedback", _feedback(song)),
+        ("Stages and dates", _work(song)),
+        ("People", people_rows(song)),
         ("Accepted", (f"{f.said} Because: {reason}" for f, reason in judged(song).accepted)),
         ("Open", (f"{CHECKS[f.check].title}: {f.said}" for f in judged(song).open)),
-        ("Next", (f"{step.said}: {step.why}" for step in next_steps(song, today))),
+        ("Next", (f"{step.said}: {step.why}" for step in open_steps(song, Surroundings(today, today))[:MOST_NEXT])),
         ("Versions", (f"{v.name}{f': {v.reason}' if v.reason else ''}" for v in kept)),
         ("What was used", used(song)),
         (
@@ -75,6 +80,13 @@ def _layers(song: Song) -> Iterator[str]:
         told = " ".join(" ".join(note.split()) for note in notes if note)
         if told and not x.aside:
             yield f"{x.name}: {told}"
+
+
+def _work(song: Song) -> Iterator[str]:
+    for mark in song.work.marks:
+        yield f"{mark.stage} since {mark.on}{f': {mark.reason}' if mark.reason else ''}"
+    for due in song.work.due:
+        yield f"{due.what}: due on {due.on}{', done' if due.done else ''}"
 
 
 def _feedback(song: Song) -> Iterator[str]:

@@ -84,7 +84,7 @@ class Studio:
         put_in_order(self.database, self.repository)
         self._pictures: Results[Plain] = Results(256)
         self.versions = Versions(self.database, self.repository)
-        self.logbook = Logbook(self.database, self.repository)
+        self.logbook = Logbook(self.database, self.repository, lambda: self.today.rest()[1])
         self.ideas = Ideas(self.database)
         self.index = SongIndex(self.database, self.repository, self.read_songs)
         self.today = Today(self.database, self.index, self.ideas.waiting)

@@ -100,7 +100,15 @@ class Today:
                 raise EditError(
                     f"“{row.said}” runs already, begun at {_local(row.began_at):%H:%M}, perhaps in another tab. End it first."
                 )
-            made = TimedStepRow(song_id=song_id, kind=found.kind, step=found.key, said=found.said, planned_min=planned)
+            made = TimedStepRow(
+                song_id=song_id,
+                kind=found.kind,
+                step=found.key,
+                said=found.said,
+                planned_min=planned,
+                began_at=moment(),
+                paused_s=0.0,
+            )
             session.add(made)
             session.flush()
             return _running(made)

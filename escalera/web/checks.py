@@ -10,6 +10,7 @@ from flask.typing import ResponseReturnValue
 from escalera.core.balance.balance_checks import HeardFacts, heard_judged
 from escalera.core.checks import CHECKS, Judged, find_finding, grouped, judged
 from escalera.core.checks.fixes import mends
+from escalera.core.prompts.prompt_rules import judged_rules
 from escalera.core.reading.brief import WISHES, read_brief
 from escalera.services.balance import heard_so_far
 from escalera.web.song_view import studio
@@ -38,7 +39,9 @@ def checks(song_id: int) -> ResponseReturnValue:
 def brief(song_id: int) -> ResponseReturnValue:
     """The brief with what it implies for the song as it is."""
     song = studio().head(song_id).song
-    return render_template("stair/_brief.html", song=song, wishes=WISHES, implied=read_brief(song, date.today()))
+    return render_template(
+        "stair/_brief.html", song=song, wishes=WISHES, implied=read_brief(song, date.today()), rules=judged_rules(song)
+    )
 
 
 @blueprint.get("/count")

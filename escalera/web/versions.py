@@ -9,21 +9,25 @@ from flask import Blueprint, Response, make_response, render_template, request
 from flask.typing import ResponseReturnValue
 
 from escalera.core.bench.tune_map import without_place
-from escalera.core.checks import judged, next_steps, undecided
+from escalera.core.checks import judged, undecided
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import section_of, whole_number
 from escalera.core.energy.model import arranged
 from escalera.core.handing.file_names import plain_name
 from escalera.core.moves.differences import section_changes, song_changes
+from escalera.core.planning.open_steps import OpenStep, Surroundings, open_steps
 from escalera.core.reading.brief import read_brief
 from escalera.errors import EscaleraError, InputError
 from escalera.services.record import record
 from escalera.services.studies import log_of
 from escalera.services.studio import picture_of
+from escalera.store.repository import Head
 from escalera.web.drawing import small_stair
+from escalera.web.planning_links import step_url
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("versions", __name__, url_prefix="/songs/<int:song_id>")
+MOST_STEPS = 3
 
 
 @blueprint.get("/history")
@@ -48,9 +52,17 @@ def _history(song_id: int, trouble: str = "", said: str = "") -> ResponseReturnV
         ideas=ideas,
         homeless=without_place(head.song),
         waiting=studio().ideas.waiting(),
-        steps=next_steps(head.song, today, len(ideas))[:3],
+        steps=_steps(head, today, len(ideas)),
+        step_url=step_url,
         undecided=undecided(head.song),
     )
+
+
+def _steps(head: Head, today: date, ideas: int) -> list[OpenStep]:
+    """What to do next in a song, the most pressing first."""
+    known = studio().index.one(head.song_id)
+    around = Surroundings(today, known.began if known else today, ideas)
+    return open_steps(head.song, around)[:MOST_STEPS]
 
 
 @blueprint.post("/record.md")

@@ -71,10 +71,36 @@ def test_rendering_measuring_and_energy(run, tmp_path):
     assert "joins move as the targets do" in run("energy", "in.mid").stdout
 
 
-def test_demo_songs_are_put_on_an_empty_shelf_only(run):
-    assert "4 demo songs" in run("demo", "--seed-only").stderr
+def test_demo_songs_are_put_on_an_empty_shelf_only_with_a_year_of_work(run, tmp_path):
+    assert "23 demo songs" in run("demo", "--seed-only").stderr
     assert "they are kept" in run("demo", "--seed-only").stderr
-    assert len(run("songs").stdout.splitlines()) == 4
+    assert len(run("songs").stdout.splitlines()) == 23
+    stages = {row["stage"] for row in json.loads(run("board", "--json").stdout)}
+    assert stages == {"demo", "arranged", "recorded", "mixed", "mastered", "released", "left"}
+    rows = json.loads(run("today", "--mode", "start", "--minutes", "15", "--json").stdout)
+    assert (
+        rows
+        and rows[0]["fits"]
+        and rows[0]["minutes"] <= 15
+        and rows[0]["step"] in run("today", "--mode", "start").stdout
+    )
+    assert "Artwork done" in run("dates").stdout
+    assert (
+        "dates written" in run("dates", "-o", "due.ics").stderr
+        and b"BEGIN:VEVENT" in (tmp_path / "due.ics").read_bytes()
+    )
+    told = json.loads(run("set", "Salt, Rain, Rust", "--suggest", "late peak", "--json").stdout)[0]
+    assert (
+        len(told["songs"]) == 8
+        and len(told["joins"]) == 7
+        and sorted(told["orders"][0]["songs"]) == sorted(s["title"] for s in told["songs"])
+    )
+    assert "bpm" in run("set").stdout and "no set" in run("set", "nowhere", status=2).stderr
+    assert "no shape" in run("set", "--suggest", "round", status=2).stderr
+    assert "Week" in run("prompt", "--begin").stdout and len(run("songs").stdout.splitlines()) == 24
+    assert (
+        "songs were begun" in run("statistics").stdout and json.loads(run("statistics", "--json").stdout)["songs"] == 24
+    )
 
 
 def test_recordings_are_read_fitted_and_kept(run, tmp_path):
@@ -186,7 +212,7 @@ def test_every_command_has_help(run):
 
 
 def test_findings_advice_and_moves_are_told_and_made(run):
-    run("demo", "--seed-only")
+    run("demo", "--seed-only", "--no-year")
     flawed = next(line.split("\t")[0] for line in run("songs").stdout.splitlines() if "Paper" in line)
     rows = json.loads(run("checks", flawed, "--json").stdout)["findings"]
     assert set(rows[0]) == {"check", "title", "said", "sections", "layers", "members", "weight", "accepted"}

@@ -4,7 +4,6 @@ from dataclasses import replace
 
 import pytest
 
-from escalera.core.checks import judged, next_steps
 from escalera.core.edits import EDITS
 from escalera.core.edits.protection import keep_protected
 from escalera.core.ideas import PLACES, Idea, PlaceIdea, cut_pattern, cut_section, fits, fits_of
@@ -163,23 +162,3 @@ def test_what_was_sent_is_given_nothing_new_to_play():
 def test_a_section_never_goes_on_one_layer():
     with pytest.raises(EditError, match="is a whole section"):
         PlaceIdea(V, BREAK, "layer").apply(SONG)
-
-
-def test_what_comes_next_is_the_most_pressing():
-    from datetime import date
-
-    today = date(2026, 11, 26)
-    assert (
-        next_steps(do(SONG, ("lift", V, K), ("lift", V, B), ("remove_section", C)), today)[0].said
-        == "Let something play"
-    )
-    heavy = next_steps(ENGINES, today)
-    assert heavy[0].opens == "checks" and heavy[0].why == judged(ENGINES).open[0].said
-    steps = next_steps(do(HARBOUR, ("set_brief", {"length": "3:00"})), today, ideas=2)
-    assert [s.opens for s in steps] == ["options", "options", "brief", "checks", "ideas"]
-    quiet = HARBOUR
-    for section in HARBOUR.sections:
-        quiet = do(quiet, *(("forget_body", section.id, p.id) for p in section.parked))
-    last = judged(quiet).open[0]
-    quiet = do(quiet, ("accept_finding", last.key, "meant", repr(last.facts)))
-    assert [s.opens for s in next_steps(quiet, today)] == ["handover"]

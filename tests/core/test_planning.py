@@ -7,7 +7,7 @@ from datetime import date, timedelta
 import numpy as np
 import pytest
 
-from escalera.core.checks import facts_text, run_checks
+from escalera.core.checks import facts_text, judged, run_checks
 from escalera.core.document.recordings import Clip
 from escalera.core.document.work_state import STAGES, WorkState
 from escalera.core.planning.choosing import FINISH, START, SongChoice, next_due, offers
@@ -76,6 +76,12 @@ def test_a_step_is_found_where_it_lies_open_and_nowhere_else(kind):
     assert {s.kind for s in found} == {kind} and all(s.said and s.why and s.key for s in found)
     assert len({s.key for s in found}) == len(found)
     assert {s.key for s in found} <= {s.key for s in open_steps(*there)}
+
+
+def test_what_comes_first_is_the_weightiest_finding_of_a_song_that_plays():
+    steps = open_steps(FLAT, AROUND)
+    assert steps[0].why.startswith(judged(FLAT).open[0].said) and steps[0].opens == "checks"
+    assert [s.kind for s in open_steps(made(FLAT, ("remove_layer", dict(layer_id=K)), ("remove_layer", dict(layer_id=B)), ("remove_layer", dict(layer_id=P))), AROUND)][0] == "silent"  # fmt: skip
 
 
 def test_a_stage_lacks_what_it_asks_for_and_a_song_that_is_left_lacks_nothing():

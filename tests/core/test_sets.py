@@ -104,7 +104,7 @@ def test_another_order_holds_the_same_songs_keeps_what_is_fixed_and_is_found_aga
 
 
 def test_a_late_peak_is_put_late_and_jars_less_than_chance():
-    songs = {i: f for i, f in enumerate((facts("Top", 128, "A minor", 9.0), *CURVE, facts("F", 127, "F# major", 6.0), facts("G", 90, "C major", 2.5)), 1)}  # fmt: skip
+    songs = dict(enumerate((facts("Top", 128, "A minor", 9.0), *CURVE, facts("F", 127, "F# major", 6.0), facts("G", 90, "C major", 2.5)), 1))  # fmt: skip
     entries = [SetEntry(i, i) for i in songs]
     order = best_order(entries, songs, "late peak")
     by_id = {e.id: e for e in entries}

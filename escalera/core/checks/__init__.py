@@ -18,11 +18,9 @@ from escalera.core.checks.check import (
     judged,
     run_checks,
 )
-from escalera.core.checks.song_status import NextStep, next_steps, undecided
+from escalera.core.checks.song_status import undecided
 
 __all__ = [
-    "NextStep",
-    "next_steps",
     "undecided",
     "CHECKS",
     "Check",

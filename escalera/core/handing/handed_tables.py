@@ -74,6 +74,23 @@ def words_text(song: Song) -> str:
     return "\n".join(parts) if len(parts) > 2 else f"{song.title}\n\nNo words are written in this song.\n"
 
 
+def people_rows(song: Song) -> list[str]:
+    """Everybody on the list: roles, what was sent and is owed, the share and by what it was signed off."""
+    rows = []
+    for p in song.people:
+        share = f"{p.share:g} % of the writing" if p.share else ""
+        signed = f"signed off {p.signed_on or ''}: {p.signed}".replace("  ", " ") if p.signed else ""
+        told = [
+            p.roles,
+            f"sent {' '.join(p.sent.split())}" if p.sent else "",
+            f"is owed {' '.join(p.owed.split())}" if p.owed else "",
+            share,
+            signed or ("not signed off" if p.share else ""),
+        ]
+        rows.append(f"{p.name}: {'; '.join(filter(None, told)) or 'nothing noted'}")
+    return rows
+
+
 def credits_text(song: Song) -> str:
     """Who made and sent what, what has to be credited, what is not cleared."""
     parts = [song.title, ""]
@@ -81,6 +98,8 @@ def credits_text(song: Song) -> str:
     sung = {t.singer for t in song.takes if t.singer}
     parts += [f"Played or sent by: {', '.join(sorted(sent))}"] if sent else []
     parts += [f"Sung by: {', '.join(sorted(sung))}"] if sung else []
+    people = people_rows(song)
+    parts += ["", "People:", *(f"  {row}" for row in people)] if people else []
     used = used_samples(song)
     if used:
         parts += ["", "Recordings:"]

@@ -24,6 +24,7 @@ PARTS: dict[str, str] = {
     "automation": "Every curve and every section's own setting: a table (CSV)",
     "samples": "The recordings that layers play: FLAC, with a table of licences (CSV)",
     "credits": "Who made what, what has to be credited, what is not cleared: text",
+    "dates": "What is due until the release, for a calendar (ICS)",
     "project": "The song to open here again: a project with its recordings",
 }
 FOR_ALL = ("readme", "manifest")
@@ -48,7 +49,7 @@ RECEIVERS: dict[str, Receiver] = {
         Receiver("remixer", "A remixer", "wet stems, notes, recordings with their licences", ("midi", "wet", "cues", "samples", "credits")),
         Receiver("drummer", "A drummer", "the mix without drums, the form, the chords", ("no-drums", "mix", "midi", "chords", "cues")),
         Receiver("teacher", "A teacher", "sheets, notes, the project", ("mix", "lead-sheet", "scores", "chords", "midi", "lyrics", "project")),
-        Receiver("label", "A label", "the mix, a version without voices, words and credits", ("mix", "no-voices", "lyrics", "credits", "chords")),
+        Receiver("label", "A label", "the mix, a version without voices, words and credits", ("mix", "no-voices", "lyrics", "credits", "chords", "dates")),
         Receiver("oneself", "Oneself, next year", "everything, in forms that will still open", tuple(PARTS)),
     )
 }  # fmt: skip
