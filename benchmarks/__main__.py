@@ -27,6 +27,7 @@ from benchmarks.harmony import harmony
 from benchmarks.joins import joins
 from benchmarks.layouts import layouts
 from benchmarks.memory import memory
+from benchmarks.planning import planning
 from benchmarks.samples import samples
 from benchmarks.songs import CACHE_MB, generated, large
 from benchmarks.studies import heard_pieces, stems, studies
@@ -281,6 +282,7 @@ def main() -> int:
     samples()
     studies()
     voices()
+    planning()
     heard_pieces()
     stems()
     memory()

@@ -12,6 +12,7 @@ from waitress.server import create_server
 from escalera.services.demo import seed_demo
 from escalera.services.demo_recorded import seed_recorded
 from escalera.services.demo_sung import seed_sung
+from escalera.services.demo_year import seed_year
 from escalera.services.finished_tracks import add_finished_track
 from escalera.services.job_kinds import STUDY
 from escalera.services.stand_in_mix import add_stand_in
@@ -75,6 +76,24 @@ def options(page: Page, song_id: int, section_id: int) -> None:
     page.screenshot(path=OUT / "options.png")
 
 
+def every_day(page: Page, studio: Studio) -> None:
+    """A year of work: Today with a step that runs, the board with a song chosen, an album."""
+    seed_year(studio)
+    studio.index.read_all(lambda share: None, lambda: True)
+    page.goto("/today")
+    page.keyboard.press("2")
+    page.wait_for_selector(".running")
+    page.screenshot(path=OUT / "today.png")
+    page.goto("/board")
+    page.locator(".stood", has_text="Rust Parade").click()
+    page.wait_for_selector("#board-song h3")
+    page.screenshot(path=OUT / "board.png")
+    page.goto("/sets")
+    page.get_by_role("link", name="Salt, Rain, Rust").click()
+    page.wait_for_selector(".set-order")
+    page.screenshot(path=OUT / "set.png")
+
+
 def main() -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     studio = Studio(Path(tempfile.mkdtemp()), cache_mb=900)
@@ -85,9 +104,6 @@ def main() -> None:
     ids = {card.title: card.id for card in studio.shelf()}
     good, flawed = ids["Harbour Stairs"], ids["Paper Engines"]
     song = studio.head(good).song
-    layer = next(x.id for x in song.layers if x.name == "Wide saws")
-    pad, voice = (next(x.id for x in song.layers if x.name == name) for name in ("Soft pad", "Guide voice"))
-    curved = next(s.id for s in song.sections if s.name == "Lift 3")
     section = next(s.id for s in song.sections if s.name == "Lift 1")
     server = create_server(create_app(studio), host="127.0.0.1", port=0, threads=4)
     threading.Thread(target=server.run, daemon=True).start()
@@ -108,14 +124,6 @@ def main() -> None:
 
         shot("shelf", "/")
         shot("stair", f"/songs/{good}", "Chorus 1")
-        shot("layer", f"/songs/{good}?select=layer:{section}:{layer}")
-        page.goto(f"/songs/{good}?select=layer:{curved}:{pad}")
-        page.wait_for_selector("polyline.measured", timeout=60_000)
-        page.locator("#panel-sound [data-sounds]").first.click()
-        page.wait_for_selector("#sounds[open] .pick")
-        page.wait_for_timeout(400)
-        page.screenshot(path=OUT / "sounds.png")
-        shot("mix", f"/songs/{good}?select=mix:{curved}")
         chorus = next(s.id for s in song.sections if s.name == "Chorus 3")
         tin = studio.head(quay).song
         chorus_there = next(s.id for s in tin.sections if s.name == "Chorus 1")
@@ -169,6 +177,7 @@ def main() -> None:
         judge(page, studio, flawed)
         options(page, good, first)
         shot("handover", f"/songs/{good}/handover")
+        every_day(page, studio)
         browser.close()
     server.close()
     studio.close()

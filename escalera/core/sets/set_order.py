@@ -14,7 +14,7 @@ from escalera.core.sets.set_reading import SAME_TEMPO, Placed, join
 from escalera.core.sets.song_set import SetEntry
 
 PEAK_AT = 0.78  # of the set: where the strongest song is wanted
-TRIES, MOST_LOOKS = 6, 8000  # beginnings, orders that are looked at from each
+TRIES, MOST_LOOKS = 4, 6000  # beginnings, orders that are looked at from each
 ALIKE_POINTS = 0.8
 # what a step of each kind costs
 TEMPO_COST, KEY_COST, ALIKE_COST, CURVE_COST = 2.0, 0.25, 1.5, 0.6
