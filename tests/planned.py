@@ -28,6 +28,7 @@ def due(song, what):
     return next((d for d in song.work.due if d.what == what), None)
 
 
+TASKED = made(SONG, ("take_task", dict(text="Chorus is the highest. No samples")))
 ROWS = {
     "set_stage": (DATED, (dict(stage="recorded", on="2031-05-20"), lambda s: [m.stage for m in s.work.marks] == ["arranged", "recorded"] and due(s, "Recording done").done), (dict(stage="recorded", on="2031-02-01"), "lies before 2031-03-01, when it became arranged")),
     "take_back_stage": (DATED, (dict(), lambda s: not s.work.marks and s.work.due), None),
@@ -36,6 +37,9 @@ ROWS = {
     "set_due_done": (DATED, (dict(what="announced"), lambda s: due(s, "Announced").done and not due(s, "Release").done), (dict(what="Party"), "not among the due dates any more")),
     "set_archived": (SONG, (dict(), lambda s: s.work.archived), None),
     "set_prompt": (SONG, (dict(rules=[["no kick", ""], ["few layers", "4"]]), lambda s: s.prompt == (("no kick", ""), ("few layers", "4"))), (dict(rules=[["few layers", "many"]]), "is no number from 1 to 24")),
+    "take_task": (SONG, (dict(text="Stair. Chorus is the highest. No samples"), lambda s: (s.task.title, len(s.task.criteria)) == ("Stair", 2)), (dict(text="{"), "cannot be read")),
+    "drop_task": (TASKED, (dict(), lambda s: s.task is None and not s.hints), None),
+    "take_hint": (TASKED, (dict(number=1), lambda s: s.hints == (1,)), (dict(number=2), "is not in the task")),
     "add_person": (TWO, (dict(name=" Anna\tB ", roles="mix"), lambda s: (s.people[-1].name, s.people[-1].roles) == ("Anna B", "mix")), (dict(name="Miira"), "looks like Mira, who is on the list")),
     "set_person": (TWO, (dict(person_id=MIRA, sent="two takes\nof the chorus", owed="a rough mix"), lambda s: (s.people[0].name, s.people[0].sent, s.people[0].owed, s.people[0].roles) == ("Mira", "two takes\nof the chorus", "a rough mix", "voice")), (dict(person_id=MIRA, name="joris"), "joris is on the list already")),
     "remove_person": (TWO, (dict(person_id=MIRA), lambda s: [p.name for p in s.people] == ["Joris"]), (dict(person_id=9999), "not on the list any more")),

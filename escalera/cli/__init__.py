@@ -15,6 +15,7 @@ from escalera.cli import program_commands as program
 from escalera.cli import reading_commands as readings
 from escalera.cli import rhythm_commands as rhythm
 from escalera.cli import sample_commands as recordings
+from escalera.cli import task_commands as tasks
 from escalera.cli import theory_commands as theory
 from escalera.cli import voice_commands as voices
 from escalera.errors import EscaleraError
@@ -55,6 +56,6 @@ def main() -> None:
     """
 
 
-for module in (program, files, planned, readings, recordings, judging, theory, rhythm, voices):
+for module in (program, files, planned, readings, recordings, judging, theory, rhythm, voices, tasks):
     for command in module.COMMANDS:
         main.add_command(command)

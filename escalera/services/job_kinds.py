@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -28,6 +29,7 @@ PACK, HEARD, RETURNED, TAKEN = "pack", "stems heard", "returned", "taken"
 STUDY, MADE_UP_TRACK, STEMS = "study", "made-up track", "stems"
 LONG_TAKE = "long take"
 SONG_FACTS = "song facts"
+JUDGED = "judged"
 
 
 def job_kinds(studio: Studio) -> dict[str, Work]:
@@ -53,19 +55,34 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
     def take_kept(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
         return _told(folder, keep_take(studio, str(job.options["token"])).said)
 
-    def songs_read(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
-        return _told(folder, f"{studio.index.read_all(tell, wanted)} songs were read.")
-
     return {
-        SONG_FACTS: songs_read,
         "export": exported,
         LONG_TAKE: take_kept,
         BRING_IN: brought_in,
         OWN_SAMPLES: own_made,
         ADOPT: adopted,
+        **_of_planning(studio),
         **_of_handing_over(studio),
         **_of_music_elsewhere(studio),
     }
+
+
+def _of_planning(studio: Studio) -> dict[str, Work]:
+    """Work on lists over songs, and on work that was handed in."""
+
+    def songs_read(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        return _told(folder, f"{studio.index.read_all(tell, wanted)} songs were read.")
+
+    def class_judged(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        task_id, came = int(job.options["task"]), studio.submitted_folder(str(job.options["token"]))
+        files = [(str(name), came / str(file)) for name, file in job.options["files"]]
+        try:
+            count = studio.tasks.judge_files(task_id, files, tell, wanted)
+        finally:
+            shutil.rmtree(came, ignore_errors=True)
+        return _told(folder, f"{count} submissions were judged.")
+
+    return {JUDGED: class_judged, SONG_FACTS: songs_read}
 
 
 def _of_handing_over(studio: Studio) -> dict[str, Work]:

@@ -10,6 +10,7 @@ import json
 import os
 import subprocess
 import sys
+import tempfile
 import time
 from contextlib import suppress
 from pathlib import Path
@@ -44,6 +45,8 @@ def _limit() -> None:
 def _answer(line: str) -> dict[str, Any]:
     try:
         asked = json.loads(line)
+        if "submission" in asked:
+            return {"project": _submission(Path(asked["submission"]), asked["name"])}
         found = read_file(
             Path(asked["path"]), Path(asked["keep_in"]) if asked["keep_in"] else None, bool(asked.get("light"))
         )
@@ -54,6 +57,24 @@ def _answer(line: str) -> dict[str, Any]:
     except OSError as error:
         return {"trouble": f"It cannot be read or kept: {error.strerror or error}. Check the disk and the file."}
     return {"reading": plain_reading(found.reading), "content": found.content, "says": plain_says(found.says)}
+
+
+def _submission(path: Path, name: str) -> str:
+    """A piece of work as a project, whatever kind of file it is; its recordings are read for their figures and not kept."""
+    from escalera.formats.project import write_project
+    from escalera.services.importing import import_file, import_path
+    from escalera.services.studio import Studio
+
+    with path.open("rb") as file:
+        start = file.read(4)
+    if start not in (b"PK\x03\x04", b"RIFF", b"RF64"):
+        return write_project(import_file(name, path.read_bytes()).song).decode()
+    with tempfile.TemporaryDirectory(prefix="submission-") as folder:
+        studio = Studio(Path(folder), max_pages=0, cache_mb=10)
+        try:
+            return write_project(import_path(path, studio.samples, name).song).decode()
+        finally:
+            studio.close()
 
 
 class LimitedReader:
@@ -78,6 +99,14 @@ class LimitedReader:
         content = answer["content"]
         kept = keep_in / f"{content}.flac" if keep_in else None
         return ReadFile(reading_from(answer["reading"]), content, kept, says_from(answer["says"]))
+
+    def read_submission(self, path: Path, name: str) -> str:
+        """A piece of work that was handed in, as the text of a project. Raises FormatError as `read` does."""
+        with self._lock:
+            answer = self._ask({"submission": str(path), "name": name, "keep_in": ""})
+        if "trouble" in answer:
+            raise FormatError(answer["trouble"])
+        return str(answer["project"])
 
     def _ask(self, question: dict[str, str]) -> dict[str, Any]:
         process = self._running()

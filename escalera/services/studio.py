@@ -53,6 +53,7 @@ from escalera.services.sung_reading import keep_sung
 from escalera.services.takes import keep_abandoned
 from escalera.services.takes_waiting import TakesWaiting
 from escalera.services.task_queue import TaskQueue
+from escalera.services.tasks import Tasks
 from escalera.services.today import Today
 from escalera.services.upkeep import back_up_daily, clear_old, put_in_order
 from escalera.services.versioning import Versions
@@ -107,6 +108,7 @@ class Studio:
         self.queue = TaskQueue(self.folder, settings.queue)
         exports = settings.exports_mb * 1_000_000
         self.jobs = Jobs(self.database, self.queue, self.folder / "exports", exports, job_kinds(self))
+        self.tasks = Tasks(self.database, self.rendering)
         self._workers: list[Worker] = []
         self._watch: FolderWatch | None = None
 
@@ -276,6 +278,12 @@ class Studio:
     def print_layer(self, song_id: int, base_id: int, layer_id: int) -> Outcome:
         return self.command(song_id, base_id, {"kind": "print_layer", "layer_id": str(layer_id)})
 
+    def submitted_folder(self, token: str) -> Path:
+        """Where submissions wait to be judged, by the name they were given together. Raises NotFound for what is no such name."""
+        if not token.isalnum():
+            raise NotFound("These files are not there any more. Choose them again.")
+        return self.folder / "submitted" / token
+
     def returned_folder(self, token: str) -> Path:
         """Where files wait that came back, by the name they were given together. Raises NotFound for what is no such name."""
         if not token.isalnum():
@@ -444,6 +452,7 @@ class Studio:
         for worker in self._workers:
             worker.close()
         self.rendering.close()
+        self.tasks.close()
         self.samples.close()
         self.queue.close()
         self.database.close()

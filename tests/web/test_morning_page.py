@@ -4,6 +4,7 @@ from datetime import date
 
 import pytest
 
+from escalera.core.edits.section_edits import ResizeSection
 from escalera.core.sets.song_set import with_song
 from tests.planned import SONG, made
 from tests.web.driving import trouble_of, until
@@ -132,3 +133,31 @@ def test_a_set_is_filled_moved_by_keys_put_in_order_and_taken_back(page, server)
     page.locator("h1").click()
     page.keyboard.press("Control+z")
     until(lambda: order() == list(titles))
+
+
+def test_a_task_is_written_worked_on_and_marked(page, server):
+    studio = server[1]
+    song_id = studio.add_song(made(SONG, ("rename_song", dict(title="Homework"))), "Small")
+    page.goto("/tasks")
+    page.get_by_label("What is asked").fill(
+        "The stair\nVerse has 12 bars. The chorus is the highest (2). It should rain."
+    )
+    page.get_by_role("button", name="Read it").click()
+    page.wait_for_selector("h1:has-text('The stair')")
+    assert page.locator(".criteria li").count() == 2 and "It should rain" in page.locator("#task").inner_text()
+    assert not trouble_of(page)
+    page.get_by_label("Song", exact=True).select_option(str(song_id))
+    page.get_by_role("button", name="Take it up").click()
+    page.wait_for_selector("#inspector .marks li")
+    assert page.locator("#inspector .marks li.broken").count() == 1 and not trouble_of(page)
+    page.get_by_role("button", name="What would mend it?").click()
+    page.wait_for_selector("#inspector >> text=Make Verse 12 bars long")
+    until(lambda: studio.head(song_id).song.hints == (0,))
+    with page.expect_response("**/task/*.wav") as sound:
+        page.locator("#inspector [data-hear-join]").first.click()
+    assert sound.value.ok
+    verse = studio.head(song_id).song.sections[0]
+    studio.edit(song_id, studio.head(song_id).revision_id, ResizeSection(verse.id, 12))
+    page.goto(f"/songs/{song_id}/task")
+    page.wait_for_selector("text=100 of 100")
+    assert page.locator(".marks li.kept").count() == 2

@@ -10,5 +10,6 @@ from escalera.core.feedback import remark_edits as remark_edits
 from escalera.core.moves import option_text as option_text
 from escalera.core.planning import people_edits as people_edits
 from escalera.core.planning import work_edits as work_edits
+from escalera.core.tasks import task_edits as task_edits
 
 __all__ = ["COMMANDS", "AcceptAsFound", "Arrange", "FitScale", "LayOut", "MakeMoves", "read_command", "write_command"]

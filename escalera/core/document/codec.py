@@ -11,7 +11,7 @@ from typing import Any, get_type_hints
 
 from pydantic import ConfigDict, TypeAdapter, ValidationError
 
-from escalera.core.document import devices, singing
+from escalera.core.document import devices, singing, task, work_state
 from escalera.core.document import song as document
 from escalera.core.document.carriers import Build, JoinDevice
 from escalera.core.document.fields import FieldSpec, specs
@@ -28,7 +28,8 @@ PARTS = (
     Target, Turn, Build, JoinDevice, document.Progression, document.Variation, document.Placement, document.Swing, document.Groove, document.Section,
     document.Parked, document.Layer, document.NamedPattern, document.EnergyScale, Song, devices.Device, devices.StackPart, devices.Bus,
     devices.Print, devices.Treatment, devices.Throw, devices.Curve, Voicing, singing.Take, singing.Polish,
-    singing.Lyric, singing.WordMoment, singing.NoteTuning,
+    singing.Lyric, singing.WordMoment, singing.NoteTuning, work_state.StageMark, work_state.DueDate, work_state.WorkState, work_state.Collaborator,
+    task.Task, task.Criterion,
 )  # fmt: skip
 for _part in PARTS:
     setattr(_part, "__pydantic_config__", ConfigDict(extra="forbid", allow_inf_nan=False))  # noqa: B010

@@ -58,6 +58,7 @@ from escalera.core.document.remarks import Remark
 from escalera.core.document.schools import SCHOOLS
 from escalera.core.document.singing import Lyric, Take, WordMoment
 from escalera.core.document.target import Target
+from escalera.core.document.task import Task
 from escalera.core.document.work_state import Collaborator, WorkState
 from escalera.core.hashing import HashedOnce
 from escalera.core.palette.parameters import Settings
@@ -399,6 +400,10 @@ class Song:
         tuple[tuple[str, str], ...],
         AsMapping(True, MAX_PROMPT_RULES),
         part("Rules of its prompt", help="a rule and its value"),
+    ] = ()
+    task: Annotated[Task | None, part("Task", compared=False, help="that is worked on, beside the stair")] = None
+    hints: Annotated[
+        tuple[int, ...], part("Hints taken", 200, compared=False, help="criteria, from 0, that one asked about")
     ] = ()
     language: Annotated[str, choice("Language of the words", tuple(LANGUAGES))] = ENGLISH
     divided: Annotated[

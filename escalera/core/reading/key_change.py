@@ -58,7 +58,7 @@ def retuned_drums(song: Song, section: Section) -> list[tuple[Layer, str, float]
 
 
 @dataclass(frozen=True, slots=True)
-class Task:
+class LayerTask:
     """What one layer does at a key change; `by_hand` when the user has something to do."""
 
     layer: Layer
@@ -66,7 +66,7 @@ class Task:
     by_hand: bool = False
 
 
-def key_change_plan(song: Song, sections: Sequence[Section], semitones: int) -> list[Task]:
+def key_change_plan(song: Song, sections: Sequence[Section], semitones: int) -> list[LayerTask]:
     """What every layer that plays in the sections has to do when they move by so many semitones."""
     line = timeline(song)
     tasks = []
@@ -78,24 +78,24 @@ def key_change_plan(song: Song, sections: Sequence[Section], semitones: int) -> 
     return tasks
 
 
-def _task(song: Song, layer: Layer, playing: list[Section], pitches: list[int], semitones: int) -> Task:
+def _task(song: Song, layer: Layer, playing: list[Section], pitches: list[int], semitones: int) -> LayerTask:
     if layer.clips and not layer.sound.plays_pitches:
         return _recorded_task(layer, playing[0].shift_semitones + semitones)
     if layer.sound.is_drum:
         return _drum_task(song, layer, playing[0].shift_semitones + semitones)
     if layer.sound.register[0] == layer.sound.register[1] or not pitches:
-        return Task(layer, "has no pitch of its own: stays")
+        return LayerTask(layer, "has no pitch of its own: stays")
     if layer.prints:
-        return Task(layer, "is printed: remove the print or print it again in the new key", True)
+        return LayerTask(layer, "is printed: remove the print or print it again in the new key", True)
     ids = {p.pattern_id for s in playing for p in s.placements if p.layer_id == layer.id}
     follows = any((song.pattern_by_id[i].pattern.rows[:, 2] != FIXED).any() for i in ids)
     what = "follows the chords" if follows else f"its written notes move by {semitones:+d}"
     low, high = layer.register_low, layer.sound.register[1] + 12 * layer.octave
     over, under = max(pitches) + semitones - high - SPARE, low - SPARE - (min(pitches) + semitones)
     if over <= 0 and under <= 0:
-        return Task(layer, f"{what}, {_span(song, pitches, semitones)}: inside its range")
+        return LayerTask(layer, f"{what}, {_span(song, pitches, semitones)}: inside its range")
     far, way = (over + SPARE, "above") if over > 0 else (under + SPARE, "below")
-    return Task(
+    return LayerTask(
         layer,
         f"{what}, {_span(song, pitches, semitones)}: {far} semitones {way} its range; try it "
         f"an octave {'lower' if over > 0 else 'higher'}",
@@ -103,14 +103,14 @@ def _task(song: Song, layer: Layer, playing: list[Section], pitches: list[int], 
     )
 
 
-def _recorded_task(layer: Layer, shift: int) -> Task:
+def _recorded_task(layer: Layer, shift: int) -> LayerTask:
     if layer.sound.is_drum:
-        return Task(layer, "a recorded beat: keeps its pitch")
+        return LayerTask(layer, "a recorded beat: keeps its pitch")
     far = max(abs(clip.semitones + shift) for clip in layer.clips)
     said = f"a recording, transposed by {layer.clips[0].semitones + shift:+g} semitones in all".replace("-", "−")
     if far > FAR_SEMITONES:
-        return Task(layer, f"{said}: that is heard; try another take, or keep its formants", True)
-    return Task(layer, f"{said}: hardly heard")
+        return LayerTask(layer, f"{said}: that is heard; try another take, or keep its formants", True)
+    return LayerTask(layer, f"{said}: hardly heard")
 
 
 def _span(song: Song, pitches: list[int], semitones: int) -> str:
@@ -119,13 +119,13 @@ def _span(song: Song, pitches: list[int], semitones: int) -> str:
     return name(low) if low == high else f"{name(low)} to {name(high)}"
 
 
-def _drum_task(song: Song, layer: Layer, shift: int) -> Task:
+def _drum_task(song: Song, layer: Layer, shift: int) -> LayerTask:
     pitch = drum_pitch(layer, song)
     if pitch is None:
-        return Task(layer, "a drum without a note of the key: stays")
+        return LayerTask(layer, "a drum without a note of the key: stays")
     there = round(pitch) + best_octave(shift)
     hz = pitch_to_hz(there, song.tuning_hz)
-    return Task(
+    return LayerTask(
         layer,
         f"a tuned drum: from {song.key.pitch_name(round(pitch))} to "
         f"{song.key.pitch_name(there)} ({hz:.1f} Hz), its best octave",

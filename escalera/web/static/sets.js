@@ -1,13 +1,9 @@
-// A set: joins between songs heard, steps taken back by keys, songs moved by the arrows.
-import { hear } from "./hearing.js";
+// A set: steps taken back by keys, songs moved by the arrows, joins heard.
+import "./hear_marked.js";
 import { typing } from "./shell.js";
 
 // a song that was moved keeps the focus, so that it can be moved on
 let moved;
-document.addEventListener("click", (event) => {
-  const button = /** @type {HTMLElement | null} */ (/** @type {Element} */ (event.target).closest("[data-hear-join]"));
-  if (button) hear(button.dataset.hearJoin, button);
-});
 document.addEventListener("keydown", (event) => {
   const target = /** @type {HTMLElement} */ (event.target),
     key = event.key.toLowerCase();
