@@ -23,7 +23,7 @@ MAY = {
 # the rooms of the core, each of which may import those before it
 CORE_ORDER = (
     "words", "time", "theory", "performance", "palette", "rhythm", "lines", "samples", "document", "reading", "voices", "joins", "energy", "bench", "edits", "moves", "validation", "checks", "balance", "layout",
-    "ideas", "study", "handing", "feedback", "prompts", "planning", "sets", "tasks", "logbook", "commands",
+    "ideas", "study", "handing", "feedback", "prompts", "planning", "sets", "tasks", "drills", "logbook", "commands",
 )  # fmt: skip
 FOUNDATIONS = {"cleaning", "errors", "settings", ""}
 BARRED = {

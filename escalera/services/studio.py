@@ -22,6 +22,7 @@ from escalera.services.arrivals import BESIDE, Arrivals
 from escalera.services.audition import audition_song
 from escalera.services.bounces import Bounces
 from escalera.services.commands import note_done, read_edits
+from escalera.services.drills import Drills
 from escalera.services.idea_service import Ideas
 from escalera.services.job_kinds import (
     ADOPT,
@@ -109,6 +110,7 @@ class Studio:
         exports = settings.exports_mb * 1_000_000
         self.jobs = Jobs(self.database, self.queue, self.folder / "exports", exports, job_kinds(self))
         self.tasks = Tasks(self.database, self.rendering)
+        self.drills = Drills(self.database, self.rendering, self._numbered, self.state, self._playing)
         self._workers: list[Worker] = []
         self._watch: FolderWatch | None = None
 
@@ -277,6 +279,14 @@ class Studio:
 
     def print_layer(self, song_id: int, base_id: int, layer_id: int) -> Outcome:
         return self.command(song_id, base_id, {"kind": "print_layer", "layer_id": str(layer_id)})
+
+    def _numbered(self, song_id: int) -> tuple[int, Song]:
+        head = self.head(song_id)
+        return head.revision_id, head.song
+
+    def _playing(self) -> list[int]:
+        """Songs with more than one section and layers, the newest touched first."""
+        return [s.song_id for s in self.index.all().active if len(s.facts.steps) > 1 and s.facts.sounds]
 
     def submitted_folder(self, token: str) -> Path:
         """Where submissions wait to be judged, by the name they were given together. Raises NotFound for what is no such name."""
@@ -453,6 +463,7 @@ class Studio:
             worker.close()
         self.rendering.close()
         self.tasks.close()
+        self.drills.close()
         self.samples.close()
         self.queue.close()
         self.database.close()

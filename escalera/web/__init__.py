@@ -36,6 +36,7 @@ from escalera.web import (
     bounces,
     counting,
     dev,
+    drills,
     feedback,
     files,
     gate,
@@ -69,7 +70,7 @@ from escalera.web.texts import TEXTS_DIGEST, install_texts
 PAGES = (
     assets, shelf, stair, arranging, judging, options, harmony, ideas, groove, bench, joins,
     samples, song_samples, bounces, studies, voices, balance, layout_view, sound, feedback,
-    today, board, plan, sets, tasks, logbook, files, counting, versions, dev, gate, remote_work,
+    today, board, plan, sets, tasks, drills, logbook, files, counting, versions, dev, gate, remote_work,
 )  # fmt: skip
 COMPRESSED = [
     "text/html",

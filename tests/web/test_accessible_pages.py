@@ -7,7 +7,7 @@ from tests.web.driving import trouble_of
 pytestmark = pytest.mark.browser
 
 PLACES = (
-    "/songs/1", "/songs/1/samples", "/songs/1/voices", "/songs/1/bounces", "/", "/samples", "/new", "/import", "/bin", "/ideas", "/logbook", "/today", "/board", "/sets", "/tasks", "/dates", "/logbook/statistics", "/songs/1/plan", "/components", "/songs/1?select=song", "/songs/1?select=mix:0",
+    "/songs/1", "/songs/1/samples", "/songs/1/voices", "/songs/1/bounces", "/", "/samples", "/new", "/import", "/bin", "/ideas", "/logbook", "/today", "/board", "/sets", "/tasks", "/drills", "/dates", "/logbook/statistics", "/songs/1/plan", "/components", "/songs/1?select=song", "/songs/1?select=mix:0",
     "/songs/1?select=layer", "/songs/1/handover", "/songs/1/feedback", "/songs/1/harmony", "/songs/1/groove", "/songs/1/bench", "/songs/1/joins", "/songs/2/joins?select=section:9",
 )  # fmt: skip
 IN_BOTH = 4

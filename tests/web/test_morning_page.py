@@ -161,3 +161,40 @@ def test_a_task_is_written_worked_on_and_marked(page, server):
     page.goto(f"/songs/{song_id}/task")
     page.wait_for_selector("text=100 of 100")
     assert page.locator(".marks li.kept").count() == 2
+
+
+@pytest.mark.parametrize("kind", ["louder", "tapped tempo", "layer"])
+def test_a_drill_is_done_with_the_keyboard_alone(page, server, kind):
+    studio = server[1]
+    page.goto("/drills")
+    assert not trouble_of(page)
+    page.evaluate("() => { for (const box of document.querySelectorAll('[name=kind]')) box.checked = false; }")
+    page.locator(f"[name=kind][value='{kind}']").focus()
+    page.keyboard.press("Space")
+    page.get_by_role("button", name="Begin five minutes").focus()
+    page.keyboard.press("Enter")
+    page.wait_for_selector("#drill-answer h2")
+    assert not trouble_of(page)
+    session_id = int(page.url.rsplit("/", 1)[1])
+    page.wait_for_function("() => document.readyState === 'complete'")
+    for number in range(2):
+        question = studio.drills.pose(session_id).question
+        page.locator("h2").first.click()
+        with page.expect_response("**/drills/sound.wav*") as sound:
+            page.keyboard.press("Space")
+        assert sound.value.ok
+        if question.choices:
+            page.keyboard.press(str(question.right + 1))
+        else:
+            page.keyboard.press("t")
+            page.wait_for_selector("text=1 taps")
+            page.get_by_label("Your answer").fill(f"{question.number:g}")
+            page.get_by_role("button", name="Answer").focus()
+            page.keyboard.press("Enter")
+        page.wait_for_selector(".drill-told.right")
+        assert studio.drills.summary(session_id) == (number + 1, number + 1)
+        page.keyboard.press("Enter")
+        page.wait_for_selector(".drill-told", state="detached")
+        page.wait_for_function(
+            "n => document.querySelector('#drill-answer [name=number]').value === n", arg=str(number + 1)
+        )

@@ -9,6 +9,7 @@ from escalera.core.document.names import clean_name
 from escalera.core.document.shaping import tidied
 from escalera.core.document.song import EnergyScale, Placement, Progression, Section, Song, default_phrases
 from escalera.core.document.target import Target
+from escalera.core.document.work_state import WorkState
 from escalera.core.edits.body_edits import unparked
 from escalera.core.edits.edit import layer_of, pattern_of, section_of
 from escalera.core.reading.placements import span_ticks
@@ -85,6 +86,12 @@ def _alone(song: Song, section: Section, name: str) -> Song:
             grooves=(),
             accepted=(),
             brief=(),
+            feedback=(),
+            work=WorkState(),
+            people=(),
+            prompt=(),
+            task=None,
+            hints=(),
             notes="",
             lead_bars=0,
             tune=(0, 0, 0),
