@@ -92,6 +92,12 @@ def every_day(page: Page, studio: Studio) -> None:
     page.get_by_role("link", name="Salt, Rain, Rust").click()
     page.wait_for_selector(".set-order")
     page.screenshot(path=OUT / "set.png")
+    page.goto("/tasks/1")
+    page.wait_for_selector(".class-table")
+    page.screenshot(path=OUT / "task.png")
+    page.goto("/drills")
+    page.wait_for_selector(".drill-line")
+    page.screenshot(path=OUT / "drills.png")
 
 
 def main() -> None:
@@ -135,7 +141,6 @@ def main() -> None:
         page.wait_for_timeout(500)
         page.screenshot(path=OUT / "samples.png")
         studio.bounces.read(add_stand_in(studio, quay, tin), tin)
-        shot("bounces", f"/songs/{quay}/bounces")
         chorus_sung = next(s.id for s in studio.head(lanterns).song.sections if s.name == "Chorus 1")
         shot("voices", f"/songs/{lanterns}/voices?select=section:{chorus_sung}:0:0:0")
         drop = next(s.id for s in studio.head(flawed).song.sections if s.name == "Drop 2")
@@ -154,16 +159,6 @@ def main() -> None:
         page.screenshot(path=OUT / "joins.png")
         first = next(s.id for s in song.sections if s.name == "Chorus 1")
         shot("groove", f"/songs/{good}/groove?select=section:{first}:0:1:0")
-        page.goto(
-            f"/songs/{flawed}?select=section:{next(x.id for x in studio.head(flawed).song.sections if x.name == 'Break')}"
-        )
-        page.wait_for_selector("polyline.measured", timeout=60_000)
-        page.keyboard.press("m")
-        page.locator(".move-row").first.click()
-        page.wait_for_selector("#move-preview table")
-        page.wait_for_timeout(300)
-        page.screenshot(path=OUT / "moves.png")
-        page.keyboard.press("Escape")
         page.goto(f"/songs/{good}")
         page.wait_for_selector("polyline.measured", timeout=60_000)
         page.keyboard.press("q")

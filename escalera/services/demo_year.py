@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import random
 from collections.abc import Iterator
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
@@ -10,6 +12,8 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from escalera.core.document.song import Song
+from escalera.core.drills.question import DRILLS
+from escalera.core.drills.staircase import Answered, next_size, share_right
 from escalera.core.edits.edit import Edit
 from escalera.core.feedback.remark_edits import TakeDownFeedback
 from escalera.core.logbook.work_sessions import work_sessions
@@ -17,12 +21,19 @@ from escalera.core.planning.open_steps import STEP_KINDS
 from escalera.core.planning.people_edits import AddPerson, SetPerson, SetShares, SignShare
 from escalera.core.planning.work_edits import SetArchived, SetDue, SetRelease, SetStage
 from escalera.core.sets import song_set as acts
+from escalera.core.tasks.marks import judge
+from escalera.formats.project import write_project
 from escalera.services import library
+from escalera.services.drills import Item
 from escalera.services.new_song import new_song
 from escalera.services.studio import Studio
+from escalera.services.task_library import task_library
+from escalera.services.tasks import marks_text
+from escalera.store.drill_models import DrillAnswerRow, DrillSessionRow
 from escalera.store.logbook_store import keep_own_line, steps_done
 from escalera.store.models import RevisionRow, SongRow
 from escalera.store.planning_models import TimedStepRow
+from escalera.store.task_store import keep_submission
 
 YEAR_FILE = "made_up_year.json"
 Row = dict[str, Any]
@@ -39,6 +50,8 @@ def seed_year(studio: Studio) -> int:
         _set(studio, row, ids)
     name, words, rules = year["prompt"]
     studio.planning.keep_prompt(name, words, [tuple(rule) for rule in rules])
+    _class(studio)
+    _drilled(studio)
     return len(year["songs"])
 
 
@@ -152,3 +165,37 @@ def _set(studio: Studio, row: Row, ids: dict[str, int]) -> None:
         there = [e.id for e in studio.sets.get(set_id).document.running]
         studio.sets.change(set_id, lambda s: acts.in_order(s, [there[i] for i in order], "Mira tried another order"))
         studio.sets.change(set_id, lambda s: acts.with_kept_order(s, name, who, reason))
+
+
+def _class(studio: Studio) -> None:
+    """A task of the course with three submissions: the two examples, and a song of the year."""
+    task_id = studio.tasks.of_library(len(task_library()) - 1)
+    course = task_library()[-1]
+    works = {"hand-in 1.json": course.passes(), "hand-in 2.json": course.fails()}
+    with studio.database.write() as session:
+        for name, song in works.items():
+            kept = (marks_text(judge(course.task, song)), "", write_project(song))
+            keep_submission(session, task_id, name, *kept)
+        keep_submission(session, task_id, "hand-in 3.mid", "", "hand-in 3.mid is empty.", b"")
+
+
+def _drilled(studio: Studio) -> None:
+    """Answers of some weeks, by a learner who became better."""
+    chance = random.Random(7)
+    with studio.database.write() as session:
+        for key, best in (("louder", 0.9), ("bass out of tune", 14.0), ("swing or straight", 0.03)):
+            row = DrillSessionRow(kinds=json.dumps([key]), began_at=_ago(20))
+            session.add(row)
+            session.flush()
+            answers: list[Answered] = []
+            for number in range(60):
+                size, known = next_size(DRILLS[key], answers), best * (2.2 - 1.2 * number / 60)
+                right = chance.random() < share_right(size, known, DRILLS[key].choices)
+                answers.append(Answered(size, right))
+                item = Item(key, number, size).text
+                at = _ago(20 - number // 3)
+                session.add(
+                    DrillAnswerRow(
+                        session_id=row.id, number=number, kind=key, item=item, size=size, right=right, answered_at=at
+                    )
+                )
