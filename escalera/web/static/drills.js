@@ -1,7 +1,8 @@
 // Drills by keys: digits answer, Space hears again, T taps, Enter goes on. Passages are played one after the other.
+import { all } from "./dom.js";
 import { hear, quiet } from "./hearing.js";
 
-const form = () => /** @type {HTMLFormElement | null} */ (document.getElementById("drill-answer")),
+const form = () => document.getElementById("drill-answer"),
   address = (part) => `/drills/sound.wav?item=${encodeURIComponent(form()?.dataset.item ?? "")}&part=${part}`;
 let taps = [],
   playing = 0,
@@ -70,8 +71,8 @@ document.addEventListener("htmx:afterSettle", (event) => {
   } else if (target.id === "drill-told") {
     playing += 1;
     quiet();
-    /** @type {HTMLButtonElement} */ for (const button of document.querySelectorAll("#drill-answer [type=submit]"))
-      button.disabled = true;
+    /** @type {HTMLButtonElement} */ for (const button of all("#drill-answer [type=submit]"))
+      button.setAttribute("disabled", "");
   }
 });
 setInterval(() => {
