@@ -32,6 +32,7 @@ from benchmarks.samples import samples
 from benchmarks.songs import CACHE_MB, generated, large
 from benchmarks.studies import heard_pieces, stems, studies
 from benchmarks.table import REFERENCE_S, print_over, reference_s, row, seconds
+from benchmarks.tasks import tasks
 from benchmarks.voices import voices
 from escalera.core.document.song import Song
 from escalera.core.edits import EDITS
@@ -283,6 +284,7 @@ def main() -> int:
     studies()
     voices()
     planning()
+    tasks()
     heard_pieces()
     stems()
     memory()

@@ -11,6 +11,7 @@ from hypothesis import settings
 from escalera.services.demo import demo_songs
 from escalera.services.studio import Studio
 from escalera.sound import bank_player as sound_bank
+from escalera.store.database import Database
 from tests.songs import small_song
 
 settings.register_profile("steady", deadline=None, derandomize=True, max_examples=20)
@@ -37,8 +38,32 @@ def demos():
     return demo_songs()
 
 
+@pytest.fixture(scope="session", autouse=True)
+def without_waiting_for_the_disk():
+    """Tests write to a folder that is thrown away: nothing waits until it is on the disk. What a killed process wrote is there all the same."""
+    prepare = Database._prepare
+
+    def prepared(self, connection, record):
+        prepare(self, connection, record)
+        if not self.read_only:
+            connection.execute("PRAGMA synchronous=OFF")
+
+    Database._prepare = prepared
+    yield
+    Database._prepare = prepare
+
+
+@pytest.fixture(scope="session")
+def empty_database(tmp_path_factory):
+    """A database with every migration made, to be copied."""
+    folder = tmp_path_factory.mktemp("empty")
+    Studio(folder, max_pages=0, cache_mb=10).close()
+    return folder / "escalera.db"
+
+
 @pytest.fixture
-def studio(tmp_path):
+def studio(tmp_path, empty_database):
+    shutil.copy(empty_database, tmp_path / "escalera.db")
     opened = Studio(tmp_path, max_pages=0, cache_mb=200)
     yield opened
     opened.close()

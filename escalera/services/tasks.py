@@ -20,20 +20,24 @@ from escalera.cleaning import clean_line, neutral_cell, parse_json
 from escalera.core.document.song import Song
 from escalera.core.document.task import Task, task_from_plain, task_to_plain
 from escalera.core.energy.model import arranged
+from escalera.core.reading.timeline import timeline
 from escalera.core.tasks.class_list import Shared, lines_of_work, shared_lines
-from escalera.core.tasks.marks import Marks, judge, needs_sound, overridden
+from escalera.core.tasks.marks import Marks, by_bar, judge, overridden, sections_to_hear
 from escalera.core.tasks.task_text import need_consistent, read_task, task_of_form
 from escalera.errors import EscaleraError, FormatError, InputError, NotFound, shown
 from escalera.formats.project import read_project, write_project
+from escalera.meters.loudness import loudness
 from escalera.services import library
 from escalera.services.reading_worker import LimitedReader
 from escalera.services.rendering import MeasuredSong, Rendering
 from escalera.services.task_library import task_library
+from escalera.sound.schedule import RATE_HZ
 from escalera.store import task_store as kept
 from escalera.store.database import Database
 
 MOST_SUBMISSIONS, MOST_FILE_BYTES, MOST_ZIP_BYTES = 500, 60_000_000, 1_000_000_000
 MAX_TASK_BYTES = 1_000_000
+SILENT_LUFS = -120.0
 SUFFIXES = (".json", ".mid", ".midi", ".zip", ".wav", ".txt", ".csv", ".tsv")
 Tell = Callable[[float], None]
 Wanted = Callable[[], bool]
@@ -121,13 +125,25 @@ class Tasks:
     # judging ---------------------------------------------------------------------------------------------------
 
     def marks(self, task: Task, song: Song) -> Marks:
-        """Marks of a song, rendered and measured where the task asks about its sound."""
-        return judge(task, song, loudness_of(self._rendering.measure(song)) if needs_sound(task) else None)
+        """Marks of a song; the sections that the task asks about as they sound are rendered."""
+        ids = sections_to_hear(task, song)
+        return judge(task, song, self._loudness(song, ids) if ids else None)
 
     def marks_now(self, task: Task, song: Song) -> Marks:
         """Marks of a song as far as they are known without waiting."""
-        known = self._rendering.measured_now(song) if needs_sound(task) else None
+        known = self._rendering.measured_now(song) if sections_to_hear(task, song) else None
         return judge(task, song, loudness_of(known) if known is not None else None)
+
+    def _loudness(self, song: Song, ids: list[int]) -> dict[int, float]:
+        """Loudness of sections by their ids, from their sound up to their last bar line."""
+        line = timeline(song)
+        keys, starts = self._rendering.renderer.chunk_keys(song, line), line.samples(RATE_HZ)
+        found = {}
+        for index in (song.index_of(i) for i in ids):
+            audio = self._rendering.renderer.chunk(song, line, index, keys[index])
+            level = float(loudness(audio[:, : starts[index + 1] - starts[index]], RATE_HZ).integrated_lufs)
+            found[song.sections[index].id] = level if np.isfinite(level) else SILENT_LUFS
+        return found
 
     def read_work(self, path: Path, name: str) -> Song:
         """A submission, read in a process with limits. Raises FormatError, InputError."""
@@ -259,6 +275,7 @@ def marks_report(name: str, marks: Marks) -> dict[str, Any]:
              "evidence": [{"said": e.said, "first_bar": e.first_bar, "last_bar": e.last_bar} for e in m.evidence], "mend": m.mend}
             for m in marks.rows
         ],
+        "by_bar": [{"first_bar": c.first_bar, "last_bar": c.last_bar, "said": c.said} for c in by_bar(marks)],
     }  # fmt: skip
 
 

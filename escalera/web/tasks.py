@@ -16,6 +16,7 @@ from escalera.core.document.song import Song
 from escalera.core.document.task import MAX_FEEDBACK, MAX_WEIGHT, Task
 from escalera.core.edits.edit import section_of, within
 from escalera.core.handing.file_names import plain_name
+from escalera.core.tasks.marks import by_bar
 from escalera.core.tasks.task_edits import DropTask, TakeHint, TakeTask
 from escalera.core.tasks.task_text import read_task, said_of
 from escalera.errors import EditError, EscaleraError, InputError
@@ -209,7 +210,13 @@ def _one_submission(task_id: int, submission_id: int, status: int = 200, **more:
     found, song = studio().tasks.submission(task_id, submission_id)
     path = f"/tasks/{task_id}/submissions/{submission_id}"
     return render_template(
-        "tasks/submission.html", found=found, song=song, path=path, kept=studio().tasks.get(task_id), **more
+        "tasks/submission.html",
+        found=found,
+        song=song,
+        path=path,
+        kept=studio().tasks.get(task_id),
+        comments=by_bar(found.marks) if found.marks else [],
+        **more,
     ), status
 
 

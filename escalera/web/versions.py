@@ -27,7 +27,7 @@ from escalera.web.planning_links import step_url
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("versions", __name__, url_prefix="/songs/<int:song_id>")
-MOST_STEPS = 3
+MOST_STEPS = 6
 
 
 @blueprint.get("/history")

@@ -77,6 +77,7 @@ def test_demo_songs_are_put_on_an_empty_shelf_only_with_a_year_of_work(run, tmp_
     assert len(run("songs").stdout.splitlines()) == 23
     stages = {row["stage"] for row in json.loads(run("board", "--json").stdout)}
     assert stages == {"demo", "arranged", "recorded", "mixed", "mastered", "released", "left"}
+    assert len(json.loads(run("logbook", "--json").stdout)["sessions"]) > 20
     rows = json.loads(run("today", "--mode", "start", "--minutes", "15", "--json").stdout)
     assert (
         rows

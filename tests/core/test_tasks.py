@@ -12,7 +12,7 @@ from escalera.core.document.task import MAX_CRITERIA, Criterion, Task, task_from
 from escalera.core.energy.model import arranged
 from escalera.core.tasks.class_list import lines_of_work, shared_lines
 from escalera.core.tasks.criteria import CRITERION_KINDS, JudgedWork
-from escalera.core.tasks.marks import judge, needs_sound, overridden
+from escalera.core.tasks.marks import by_bar, judge, overridden, sections_to_hear
 from escalera.core.tasks.task_text import need_consistent, read_sentence, read_task, read_values, said_of, task_of_form
 from escalera.core.theory.keys import parse_key
 from escalera.errors import EditError, FormatError
@@ -235,8 +235,13 @@ def test_marks_weigh_count_in_parts_and_are_always_the_same():
         False,
         None,
     ]
-    assert (marks.points, marks.of) == (62.5, 83.3) and judge(task, SONG) == marks and needs_sound(task)
+    assert (
+        (marks.points, marks.of) == (62.5, 83.3)
+        and judge(task, SONG) == marks
+        and set(sections_to_hear(task, SONG)) == {C, V}
+    )
     assert "there is no Drop" in marks.rows[2].value
+    assert [(c.first_bar, c.last_bar) for c in by_bar(marks)] == [(1, 8)] and "ends with bar 8" in by_bar(marks)[0].said
     told = judge(replace(task, criteria=(replace(task.criteria[1], feedback="Count again."),)), SONG)
     assert told.rows[0].mend.startswith("Count again. Move its end by")
     changed = overridden(marks, 1, 16.0, "the pickup counts")

@@ -11,9 +11,11 @@ from escalera.core.tasks.task_text import read_task
 from escalera.errors import EscaleraError, FormatError, InputError, NotFound
 from escalera.formats.midi_write import write_midi
 from escalera.formats.project import write_project
+from escalera.formats.wav_cues import cue_chunks, info_chunk
 from escalera.services.job_kinds import JUDGED
 from escalera.services.tasks import plain_file_name, read_task_file, task_text, unpack_submissions
 from tests.planned import SONG, made
+from tests.services.test_import_forms import BAR, wav
 from tests.songs import BASS, ids
 
 I = ids(SONG)  # noqa: E741
@@ -217,3 +219,13 @@ def test_a_task_lies_beside_the_song_and_hints_are_recorded(client, studio):
     for which in ("passes", "fails"):
         assert client.post("/tasks/2/example", data=dict(which=which)).status_code == 302
     assert json.loads(client.get("/tasks/1/task.json").data)["task"]["title"] == "First" and BASS
+
+
+def test_a_mix_with_markers_is_judged_by_its_sections(studio, tmp_path):
+    told = info_chunk("mix", "120 bpm, 4/4, A minor")
+    path = wav(tmp_path / "mix.wav", 40, cue_chunks([(0, "Intro"), (4 * BAR, "Verse"), (12 * BAR, "Drop")]) + told)
+    task = read_task(
+        "The form is intro, verse, drop. Intro has 4 bars. Drop begins well. The key is A minor. Verse ends with bar 12."
+    ).task
+    song = studio.tasks.read_work(path, "mix.wav")
+    assert studio.tasks.marks(task, song).points == 100.0 and not list(studio.samples.folder.glob("*.flac"))

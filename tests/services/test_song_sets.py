@@ -10,7 +10,6 @@ import pytest
 
 from escalera.core.sets import song_set as acts
 from escalera.errors import EditError, FormatError, NotFound
-from escalera.services.demo_year import seed_year
 from escalera.services.set_hearing import BEGINNING_S, END_S, heard_join
 from tests.planned import SONG
 
@@ -107,16 +106,3 @@ def test_the_join_between_two_songs_is_heard_with_its_gap(studio):
         "the gap is quiet once the last notes are gone"
     )
     assert level(END_S, END_S + 0.2) > level(END_S + 2.5, END_S + 3), "the last notes ring into it"
-
-
-def test_a_year_of_work_stands_on_the_board_with_sets_that_can_be_put_in_order(studio):
-    count = seed_year(studio)
-    studio.index.read_all(lambda share: None, lambda: True)
-    songs = studio.index.all().songs
-    assert len(songs) == count and len({s.now.stage for s in songs}) == 7
-    assert min(s.began for s in songs) < max(s.began for s in songs) and all(s.began <= s.now.since for s in songs)
-    album = next(t for t in studio.sets.all() if t.document.kind == "album")
-    assert len(album.read.missing) == 1, "the demo song that is not there in this test"
-    assert any(s.ids != tuple(e.id for e in album.document.running) for s in studio.sets.suggestions(album.id, []))
-    assert len(studio.logbook.sessions(most=500)) > 20 and any(s.line for s in studio.logbook.sessions(most=500))
-    assert studio.today.history() and studio.planning.own_prompts()

@@ -6,6 +6,7 @@ import pytest
 
 from escalera.core.edits.section_edits import ResizeSection
 from escalera.core.sets.song_set import with_song
+from escalera.formats.project import write_project
 from tests.planned import SONG, made
 from tests.web.driving import trouble_of, until
 
@@ -161,6 +162,30 @@ def test_a_task_is_written_worked_on_and_marked(page, server):
     page.goto(f"/songs/{song_id}/task")
     page.wait_for_selector("text=100 of 100")
     assert page.locator(".marks li.kept").count() == 2
+
+
+def test_a_class_is_judged_and_one_of_it_given_other_points(page, server, tmp_path):
+    studio = server[1]
+    task_id = studio.tasks.write("Verse has 8 bars. Verse ends with bar 10. The chorus is the highest.", "Class")
+    for name, song in (
+        ("ana.json", SONG),
+        ("ben.json", made(SONG, ("resize_section", dict(section_id=SONG.sections[0].id, bars=10)))),
+    ):
+        (tmp_path / name).write_bytes(write_project(song))
+    page.goto(f"/tasks/{task_id}")
+    page.locator("[name=file]").set_input_files([tmp_path / "ana.json", tmp_path / "ben.json"])
+    page.get_by_role("button", name="Judge").click()
+    page.wait_for_selector(".class-table tbody tr:nth-child(2)", timeout=90_000)
+    assert page.locator(".met-row").count() == 2 and not trouble_of(page)
+    page.get_by_role("link", name="ana.json").click()
+    page.wait_for_selector("h2:has-text('By bar')")
+    row = page.locator(".marks li", has_text="ends with bar 10")
+    row.locator("summary").click()
+    row.get_by_label("Points for").fill("30")
+    row.get_by_label("Reason for").fill("the pickup counts")
+    row.get_by_role("button", name="Set").click()
+    page.wait_for_selector("text=set by hand: the pickup counts")
+    assert not trouble_of(page) and studio.tasks.submissions(task_id)[0].marks.rows[1].override == 30
 
 
 @pytest.mark.parametrize("kind", ["louder", "tapped tempo", "layer"])

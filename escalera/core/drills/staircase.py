@@ -8,6 +8,7 @@ many choices and lapses now and then.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -35,23 +36,22 @@ def next_size(kind: DrillKind, answers: Sequence[Answered]) -> float:
     """The size of the next question. For kinds where a larger figure is harder (bars to count) the ladder runs the other way."""
     if not kind.graded:
         return 1.0
-    hard, easy = np.log(kind.hard), np.log(kind.easy)
-    way = 1.0 if easy > hard else -1.0
+    hard, easy = math.log(kind.hard), math.log(kind.easy)
+    way, low, high = (1.0 if easy > hard else -1.0), min(hard, easy), max(hard, easy)
     at = easy
     for number, each in enumerate(answers):
         step = (FASTER if number < FIRST_STEPS else 1.0) * (-DOWN if each.right else UP)
-        at += way * step
-        at = float(np.clip(at, min(hard, easy), max(hard, easy)))
-    return float(np.exp(at))
+        at = min(high, max(low, at + way * step))
+    return math.exp(at)
 
 
 def share_right(size: float, threshold: float, choices: int, harder_up: bool = False) -> float:
     """Share of right answers at a size, for a learner with a threshold: a logistic function of the logarithm, that goes through 75 %."""
     guess = 1.0 / max(2, choices)
     inner = (RIGHT_AT_THRESHOLD - guess) / (1 - guess - LAPSE)
-    shift = float(np.log(inner / (1 - inner)))
-    distance = SLOPE * float(np.log(threshold / size) if harder_up else np.log(size / threshold)) + shift
-    return guess + (1 - guess - LAPSE) / (1 + float(np.exp(-distance)))
+    shift = math.log(inner / (1 - inner))
+    distance = SLOPE * math.log(threshold / size if harder_up else size / threshold) + shift
+    return guess + (1 - guess - LAPSE) / (1 + math.exp(-distance))
 
 
 def threshold(kind: DrillKind, answers: Sequence[Answered]) -> float | None:

@@ -87,6 +87,34 @@ def overridden(marks: Marks, number: int, points: float | None, reason: str) -> 
     return Marks((*marks.rows[:number], changed, *marks.rows[number + 1 :]))
 
 
-def needs_sound(task: Task) -> bool:
-    """Whether a criterion is about rendered sound."""
-    return any(c.kind in CRITERION_KINDS and CRITERION_KINDS[c.kind].heard for c in task.criteria)
+def sections_to_hear(task: Task, song: Song) -> list[int]:
+    """Ids of the sections whose rendered sound the task asks about; none where it asks about none."""
+    work, found = JudgedWork(song), dict[int, None]()
+    heard = [c for c in task.criteria if c.kind in CRITERION_KINDS and CRITERION_KINDS[c.kind].heard]
+    for name in (v for c in heard for key, v in c.values if key in ("section", "other")):
+        try:
+            found |= {s.id: None for s in work.sections(name)}
+        except EditError:
+            continue  # it is not there, which is said when it is judged
+    return list(found)
+
+
+@dataclass(frozen=True, slots=True)
+class BarComment:
+    """What is to be said at a place of the work: bars, the criterion, what shows there, what would mend it."""
+
+    first_bar: int
+    last_bar: int
+    said: str
+
+
+def by_bar(marks: Marks) -> list[BarComment]:
+    """What is missing, in the order of the bars where it shows."""
+    rows = [
+        BarComment(e.first_bar, e.last_bar, f"{m.said}: {e.said}. {m.mend}".strip())
+        for m in marks.rows
+        if m.met is False
+        for e in m.evidence
+        if e.first_bar
+    ]
+    return sorted(rows, key=lambda c: (c.first_bar, c.last_bar))
