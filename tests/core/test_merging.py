@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from escalera.core.edits import EDITS
+from escalera.core.commands import COMMANDS as EDITS
 from escalera.core.handing.merging import MINE, OPTION, THEIRS, TakeMerged, _signatures, differences, kinship, nearest
 from escalera.core.validation.whole import validate
 from escalera.errors import EditError, EscaleraError
@@ -90,6 +90,17 @@ def test_new_parts_and_changed_notes_come_in_beside_what_has_the_same_ids_here()
     assert [
         p.layer_id for p in merged.section_by_id[C].placements if p.layer_id not in (x.id for x in SONG.layers)
     ] == [clicks.id]
+
+
+def test_people_remarks_and_effects_of_theirs_come_in_under_ids_that_are_free_here():
+    mine = EDITS["add_layer"]("glass-bell").apply(EDITS["add_person"]("Ana").apply(SONG))
+    theirs = EDITS["add_person"]("Ben", "mix").apply(EDITS["take_down_feedback"]("0:18 too loud", "Ben").apply(SONG))
+    theirs = EDITS["add_effect"]("master", "compressor").apply(EDITS["add_effect"]("bus.drums", "drive").apply(theirs))
+    keys = ("song:people", "song:feedback", "song:master", "song:buses")
+    assert set(keys) <= {d.key for d in differences(SONG, mine, theirs)}
+    merged = TakeMerged(SONG, theirs, dict.fromkeys(keys, THEIRS)).apply(mine)
+    assert [(p.name, p.roles) for p in merged.people] == [("Ben", "mix")] and merged.feedback[0].said == "too loud"
+    assert merged.master[0].key == "compressor" and len(merged.layers) == len(SONG.layers) + 1 and validate(merged)
 
 
 def test_the_state_it_began_from_is_the_one_that_differs_least():

@@ -170,7 +170,8 @@ class _Taken:
     def take(self, row: Difference, way: str) -> None:
         kind, _, rest = row.key.partition(":")
         if kind == "song":
-            self.song = replace(self.song, **{rest: getattr(self.theirs, rest)})
+            taken = self._under_free_ids(getattr(self.theirs, rest))
+            self.song = replace(self.song, **{rest: taken})
         elif row.state == "gone":
             edit = RemoveSection(int(rest)) if kind == "section" else RemoveLayer(int(rest))
             self.song = edit.apply(self.song)
@@ -178,6 +179,17 @@ class _Taken:
             self._layer(int(rest))
         else:
             self._section(self.theirs.section_by_id[int(rest)], way)
+
+    def _under_free_ids(self, value: Any) -> Any:
+        """Parts of theirs (remarks, people, effects) with those that are new there under ids that are free here."""
+        if isinstance(value, tuple):
+            return tuple(self._under_free_ids(part) for part in value)
+        if getattr(value, "devices", ()):
+            value = replace(value, devices=self._under_free_ids(value.devices))
+        if getattr(value, "id", 0) >= self.base.next_id:
+            value = replace(value, id=self.song.next_id)
+            self.song = replace(self.song, next_id=self.song.next_id + 1)
+        return value
 
     def _layer(self, layer_id: int) -> None:
         was, has, mine = (x.layer_by_id.get(layer_id) for x in (self.base, self.theirs, self.song))
