@@ -138,12 +138,14 @@ class Tasks:
         """Loudness of sections by their ids, from their sound up to their last bar line."""
         line = timeline(song)
         keys, starts = self._rendering.renderer.chunk_keys(song, line), line.samples(RATE_HZ)
-        found = {}
-        for index in (song.index_of(i) for i in ids):
+
+        def level(section_id: int) -> float:
+            index = song.index_of(section_id)
             audio = self._rendering.renderer.chunk(song, line, index, keys[index])
-            level = float(loudness(audio[:, : starts[index + 1] - starts[index]], RATE_HZ).integrated_lufs)
-            found[song.sections[index].id] = level if np.isfinite(level) else SILENT_LUFS
-        return found
+            found = float(loudness(audio[:, : starts[index + 1] - starts[index]], RATE_HZ).integrated_lufs)
+            return found if np.isfinite(found) else SILENT_LUFS
+
+        return {i: level(i) for i in ids}
 
     def read_work(self, path: Path, name: str) -> Song:
         """A submission, read in a process with limits. Raises FormatError, InputError."""

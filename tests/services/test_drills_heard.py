@@ -125,6 +125,17 @@ def test_what_was_wrong_comes_again_and_sizes_follow_the_learner(studio):
     assert studio.drills.pose(session_id).item.size < DRILLS["louder"].easy
 
 
+@pytest.mark.parametrize("kind", [k for k in DRILLS if DRILLS[k].own and k != "where a bar is"])
+def test_passages_of_songs_sound(studio, kind):
+    song_id = studio.add_song(demo_songs()[0], "Made")
+    item = Item(kind, 3, 1.0, song_id, studio.head(song_id).revision_id)
+    parts = studio.drills.question(item).heard
+    for part in range(len(parts)):
+        with wave.open(io.BytesIO(studio.drills.sound(item, part))) as file:
+            audio = np.frombuffer(file.readframes(file.getnframes()), np.int16)
+        assert np.abs(audio).max() > 300 and 2.0 < len(audio) / 2 / RATE < 30.0
+
+
 def test_odd_sessions_and_items_are_sentences(studio, client):
     for kinds, song, says in (([], 0, "at least one drill"), (["juggling"], 0, "is not a drill")):
         with pytest.raises(EditError, match=says):

@@ -126,7 +126,7 @@ def _join(chance: random.Random, size: float, material: DrillMaterial) -> Questi
     answer = JOIN_KINDS[chance.choice(kinds)].label if kinds else NONE
     others = [k.label for key, k in JOIN_KINDS.items() if key not in kinds] + ([NONE] if kinds else [])
     choices, right = placed_right(chance, answer, chance.sample(others, 3))
-    both = replace(song, sections=(join.left.section, join.right.section), lead_bars=0, tune=(0, 0, 0))
+    both = replace(song, sections=song.sections[join.index - 1 : join.index + 1], lead_bars=0, tune=(0, 0, 0))
     there = ", ".join(JOIN_KINDS[k].label for k in kinds) or NONE
     why = f"Into {join.right.section.name}: {there}."
     heard = (HeardPassage("the join", both, 0.0),)
