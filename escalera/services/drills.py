@@ -22,7 +22,7 @@ from escalera.core.drills import ear_drills as ear_drills
 from escalera.core.drills import song_drills as song_drills
 from escalera.core.drills.question import DRILLS, DrillMaterial, HeardPassage, Question, make_question
 from escalera.core.drills.staircase import Answered, AskedBefore, due_again, next_size, threshold
-from escalera.core.edits.edit import one_of
+from escalera.core.edits.edit import one_of, whole_number, within
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError, EscaleraError, NotFound
 from escalera.meters.loudness import loudness
@@ -37,7 +37,7 @@ MINUTES = 5
 QUIET_LUFS = -26.0  # drills begin quiet: matched passages are brought to it, all others are lowered together
 JOIN_BARS = 2
 NEWEST = 400  # answers of a kind that are looked at
-MOST_KINDS, MOST_TRIES = 24, 8
+MOST_KINDS, MOST_TRIES, MOST_AHEAD = 24, 8, 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,9 +61,12 @@ class Item:
         try:
             kind, seed, size, song_id, revision_id, section_id = json.loads(text)
             item = Item(str(kind), int(seed), float(size), int(song_id), int(revision_id), int(section_id))
-        except (ValueError, TypeError):
+        except (ValueError, TypeError, OverflowError):
             raise EditError("That question cannot be asked again. Take the next one.") from None
-        one_of(item.kind, list(DRILLS), "drill")
+        kind = DRILLS[one_of(item.kind, list(DRILLS), "drill")]
+        within(item.size, 0.99 * min(kind.hard, kind.easy), 1.01 * max(kind.hard, kind.easy), "A size of", kind.unit)
+        for number in (item.seed, item.song_id, item.revision_id, item.section_id):
+            whole_number(number, "number", 0)
         return item
 
 
@@ -164,8 +167,9 @@ class Drills:
                 self.sound(posed.item, part)
             return posed
 
-        if len(self._ahead) < 20:
-            self._ahead[session_id, number] = self._pool.submit(made)
+        while len(self._ahead) >= MOST_AHEAD:  # of sessions that nobody went on with
+            self._ahead.pop(next(iter(self._ahead))).cancel()
+        self._ahead[session_id, number] = self._pool.submit(made)
 
     def _made(self, session_id: int, number: int) -> Posed:
         with self._database.read() as session:

@@ -130,6 +130,7 @@ class Studio:
     def _back_up(self) -> None:
         keep_abandoned(self)
         clear_old(self.folder / "returned")
+        clear_old(self.folder / "submitted")
         try:
             back_up_daily(self.database)
         except (StoreError, OSError) as error:

@@ -17,6 +17,7 @@ import numpy as np
 from pydantic import TypeAdapter
 
 from escalera.cleaning import clean_line, neutral_cell, parse_json
+from escalera.core.caching import Results
 from escalera.core.document.song import Song
 from escalera.core.document.task import Task, task_from_plain, task_to_plain
 from escalera.core.energy.model import arranged
@@ -66,6 +67,7 @@ class Tasks:
 
     def __init__(self, database: Database, rendering: Rendering):
         self._database, self._rendering, self._reader = database, rendering, LimitedReader()
+        self._shared: Results[list[Shared]] = Results(20)
 
     def close(self) -> None:
         self._reader.close()
@@ -205,6 +207,11 @@ class Tasks:
     def shared(self, task_id: int) -> list[Shared]:
         """Pairs of submissions with lines in common."""
         with self._database.read() as session:
+            there = tuple((row.id, row.judged_at) for row in kept.submissions(session, task_id))
+        return self._shared.get_or_make((task_id, there), lambda: self._compared(task_id))
+
+    def _compared(self, task_id: int) -> list[Shared]:
+        with self._database.read() as session:
             rows = [(row.name, row.project) for row in kept.submissions(session, task_id) if row.project]
         return shared_lines({name: lines_of_work(read_project(project), given_lines()) for name, project in rows})
 
@@ -322,7 +329,7 @@ def _unpacked(archive: zipfile.ZipFile, folder: Path) -> list[tuple[str, Path]]:
         )
     found, names = [], set[str]()
     for number, entry in enumerate(entries):
-        name = _free(plain_file_name(entry.filename), names)
+        name = free_name(plain_file_name(entry.filename), names)
         target = folder / f"{number}{PurePosixPath(name).suffix.lower()[:6]}"
         with archive.open(entry) as source:
             data = source.read(MOST_FILE_BYTES + 1)
@@ -350,7 +357,8 @@ def need_few(count: int) -> None:
         )
 
 
-def _free(name: str, names: set[str]) -> str:
+def free_name(name: str, names: set[str]) -> str:
+    """The name, or with a number behind it where another file has it already; it is then taken."""
     stem, suffix = re.sub(r"(\.[^.]*)?$", "", name), PurePosixPath(name).suffix
     free, number = name, 2
     while free.casefold() in names:

@@ -32,7 +32,7 @@ class TimedStepRow(Base):
     began_at: Mapped[datetime] = mapped_column(DateTime, default=now)
     paused_at: Mapped[datetime | None] = mapped_column(DateTime, default=None)
     paused_s: Mapped[float] = mapped_column(default=0.0)
-    ended_at: Mapped[datetime | None] = mapped_column(DateTime, default=None)
+    ended_at: Mapped[datetime | None] = mapped_column(DateTime, default=None, index=True)
     minutes: Mapped[float | None] = mapped_column(default=None)
     outcome: Mapped[str] = mapped_column(String(20), default="")
 

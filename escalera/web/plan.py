@@ -11,7 +11,7 @@ from flask.typing import ResponseReturnValue
 from escalera.core.document.days import days_said
 from escalera.core.document.work_state import STAGES
 from escalera.core.handing.file_names import plain_name
-from escalera.core.planning.shares import shares_trouble
+from escalera.core.planning.shares import sent_by_whom, shares_trouble
 from escalera.core.planning.stages import WORKED
 from escalera.core.prompts.prompt_rules import judged_rules
 from escalera.errors import EscaleraError
@@ -39,21 +39,8 @@ def _context(song_id: int, **more: object) -> dict[str, object]:
     return {
         "head": head, "song": song, "plan": studio().planning.plan(song_id, today), "today": today, "stages": STAGES, "worked": WORKED,
         "step_url": step_url, "days_said": days_said, "shares": shares, "shares_trouble": shares_trouble(song.people),
-        "total": sum(p.share for p in song.people), "rules": judged_rules(song), "came_from": _came_from(song_id), **more,
+        "total": sum(p.share for p in song.people), "rules": judged_rules(song), "came_from": sent_by_whom(song), **more,
     }  # fmt: skip
-
-
-def _came_from(song_id: int) -> dict[str, list[str]]:
-    """By name, what the song itself says that somebody sent: layers, options, takes and remarks."""
-    song = studio().head(song_id).song
-    found: dict[str, list[str]] = {}
-    rows = [(x.sent_by, f"layer {x.name}") for x in song.layers]
-    rows += [(p.who, f"option {p.name} for {s.name}") for s in song.sections for p in s.parked]
-    rows += [(r.who, "feedback") for r in song.feedback]
-    for who, what in rows:
-        if who and what not in found.setdefault(who.casefold(), []):
-            found[who.casefold()].append(what)
-    return found
 
 
 @blueprint.post("/songs/<int:song_id>/plan")

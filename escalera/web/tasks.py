@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-import json
 import secrets
+import shutil
 from collections.abc import Callable
 from dataclasses import replace
-from pathlib import PurePosixPath
+from pathlib import Path, PurePosixPath
 
 from flask import Blueprint, Response, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
 from escalera.cleaning import clean_line
 from escalera.core.document.song import Song
-from escalera.core.document.task import MAX_FEEDBACK, MAX_WEIGHT, Task
-from escalera.core.edits.edit import section_of, within
+from escalera.core.document.task import MAX_FEEDBACK, MAX_WEIGHT
+from escalera.core.edits.edit import id_in, section_of, whole_number, within
 from escalera.core.handing.file_names import plain_name
 from escalera.core.tasks.marks import by_bar
 from escalera.core.tasks.task_edits import DropTask, TakeHint, TakeTask
@@ -24,7 +24,14 @@ from escalera.services.job_kinds import JUDGED
 from escalera.services.new_song import new_song
 from escalera.services.passages import passage
 from escalera.services.task_library import of_course, task_library
-from escalera.services.tasks import is_project_bundle, need_few, plain_file_name, task_text, unpack_submissions
+from escalera.services.tasks import (
+    free_name,
+    is_project_bundle,
+    need_few,
+    plain_file_name,
+    task_text,
+    unpack_submissions,
+)
 from escalera.web.song_view import studio
 
 blueprint = Blueprint("tasks", __name__)
@@ -51,9 +58,9 @@ def write() -> ResponseReturnValue:
     form, file = request.form, request.files.get("file")
     try:
         if form.get("library"):
-            task_id = studio().tasks.of_library(int(form["library"]) if form["library"].isdecimal() else -1)
+            task_id = studio().tasks.of_library(whole_number(form["library"], "number", 0))
         elif form.get("song"):
-            task_id = studio().tasks.of_song(studio().head(int(form["song"]) if form["song"].isdecimal() else 0).song)
+            task_id = studio().tasks.of_song(studio().head(id_in(form["song"])).song)
         elif file is not None and file.filename:
             task_id = studio().tasks.read_in(file.read())
         else:
@@ -75,7 +82,7 @@ def _context(task_id: int, **more: object) -> dict[str, object]:
     job = next((j for j in studio().all_at_work(JUDGED) if j.options.get("task") == task_id), None)
     return {
         "kept": kept, "task": task, "said_of": said_of, "left": left, "songs": studio().index.all().active,
-        "example": of_course(task) is not None, "submissions": studio().tasks.submissions(task_id), "shared": studio().tasks.shared(task_id), "job": job, **more,
+        "example": of_course(task) is not None, "submissions": studio().tasks.submissions(task_id), "shared": [] if job else studio().tasks.shared(task_id), "job": job, **more,
     }  # fmt: skip
 
 
@@ -131,7 +138,7 @@ def as_file(task_id: int) -> ResponseReturnValue:
 def begin(task_id: int) -> ResponseReturnValue:
     """Take the task up with a new song, or with one of the shelf."""
     task, song = studio().tasks.get(task_id).task, request.form.get("song", "")
-    song_id = int(song) if song.isdecimal() else 0
+    song_id = id_in(song)
     song_id = song_id or studio().add_song(
         new_song(title=task.title, start="plain-start"), f"Begun for the task {task.title}"
     )
@@ -164,23 +171,35 @@ def hand_in(task_id: int) -> ResponseReturnValue:
 
 def _handed_in(task_id: int) -> str:
     studio().tasks.get(task_id)
-    uploads = [f for f in request.files.getlist("file") if f.filename]
     token = secrets.token_hex(8)
     folder = studio().submitted_folder(token)
     folder.mkdir(parents=True)
-    files: list[list[str]] = []
-    for number, upload in enumerate(uploads):
+    try:
+        files = _saved(folder)
+        need_few(len(files))
+    except EscaleraError:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
+    job = studio().jobs.start(JUDGED, 0, 0, {"task": task_id, "token": token, "files": files}, "Judging")
+    studio().jobs.wait(job, 2.0)
+    return f"{len(files)} {'submission was' if len(files) == 1 else 'submissions were'} handed in."
+
+
+def _saved(folder: Path) -> list[list[str]]:
+    """What was uploaded, put into a folder, zips of submissions opened: the name of each and its file."""
+    files, names = list[list[str]](), set[str]()
+    for number, upload in enumerate(f for f in request.files.getlist("file") if f.filename):
         name = plain_file_name(upload.filename or "")
         path = folder / f"up{number}{PurePosixPath(name).suffix.lower()[:6]}"
         upload.save(path)
         if path.suffix == ".zip" and not is_project_bundle(path):
-            files += [[inner, found.name] for inner, found in unpack_submissions(path, folder)]
+            inside = folder / str(number)
+            inside.mkdir()
+            found = unpack_submissions(path, inside)
+            files += [[free_name(inner, names), f"{number}/{each.name}"] for inner, each in found]
         else:
-            files.append([name, path.name])
-    need_few(len(files))
-    job = studio().jobs.start(JUDGED, 0, 0, {"task": task_id, "token": token, "files": files}, "Judging")
-    studio().jobs.wait(job, 2.0)
-    return f"{len(files)} {'submission was' if len(files) == 1 else 'submissions were'} handed in."
+            files.append([free_name(name, names), path.name])
+    return files
 
 
 @blueprint.get("/tasks/<int:task_id>/class")
@@ -229,8 +248,8 @@ def override(task_id: int, submission_id: int) -> ResponseReturnValue:
         points = float(text) if text else None
     except ValueError:
         return _one_submission(task_id, submission_id, 422, trouble=f"“{clean_line(text, 20)}” is no number of points.")
-    number = int(form["number"]) if form.get("number", "").isdecimal() else -1
     try:
+        number = whole_number(form.get("number", ""), "number", 0)
         studio().tasks.override(task_id, submission_id, number, points, form.get("reason", ""))
     except EscaleraError as error:
         return _one_submission(task_id, submission_id, error.status, trouble=str(error))
@@ -297,13 +316,11 @@ def work(song_id: int) -> ResponseReturnValue:
 def _work_edit(act: str, song: Song) -> TakeTask | DropTask | TakeHint | None:
     form = request.form
     if act == "take":
-        number = form.get("task", "")
-        task: Task = studio().tasks.get(int(number) if number.isdecimal() else 0).task
-        return TakeTask(json.dumps(json.loads(task_text(task))))
+        return TakeTask(task_text(studio().tasks.get(id_in(form.get("task", ""))).task))
     if act == "drop":
         return DropTask()
     if act == "hint":
-        return TakeHint(int(form["number"]) if form.get("number", "").isdecimal() else -1)
+        return TakeHint(whole_number(form.get("number", ""), "number", 0))
     if act == "measure":
         return None
     raise EditError("That is nothing that can be done with a task. Load the page again.")

@@ -112,6 +112,12 @@ def test_a_session_poses_prepared_questions_until_its_time_is_over(studio, monke
     assert row.answers == 2 and row.right == 1.0
 
 
+def test_sessions_that_were_left_do_not_keep_the_next_one_from_being_prepared(studio):
+    for _ in range(service.MOST_AHEAD + 3):
+        session_id = studio.drills.begin(["louder"])
+    assert (session_id, 0) in studio.drills._ahead and len(studio.drills._ahead) == service.MOST_AHEAD
+
+
 def test_what_was_wrong_comes_again_and_sizes_follow_the_learner(studio):
     session_id = studio.drills.begin(["louder"])
     first = studio.drills.pose(session_id)
@@ -146,7 +152,16 @@ def test_odd_sessions_and_items_are_sentences(studio, client):
         studio.drills.pose(77)
     with pytest.raises(EditError, match="no song to ask about"):
         studio.drills.pose(studio.drills.begin(["layer"]))
-    for text in ("", "[]", '["louder"]', '["louder", "x", 1, 0, 0, 0]', '["nothing", 1, 1, 0, 0, 0]'):
+    for text in (
+        "",
+        "[]",
+        '["louder", 1, NaN, 0, 0, 0]',
+        '["count the bars", 1, 1e9, 0, 0, 0]',
+        '["louder", 1, 3, 1e30, 0, 0]',
+        '["louder"]',
+        '["louder", "x", 1, 0, 0, 0]',
+        '["nothing", 1, 1, 0, 0, 0]',
+    ):
         with pytest.raises(EditError):
             Item.read(text)
     assert client.get("/drills/77").status_code == 404 and client.get("/drills/sound.wav?item=x").status_code == 422

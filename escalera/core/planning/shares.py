@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 
 from rapidfuzz.distance import JaroWinkler
 
+from escalera.core.document.song import Song
 from escalera.core.document.work_state import Collaborator
 from escalera.errors import EditError, shown
 
@@ -76,3 +77,15 @@ def name_like(name: str, people: Sequence[Collaborator]) -> Collaborator | None:
         if own != other and JaroWinkler.similarity(own, other) >= ALIKE:
             return p
     return None
+
+
+def sent_by_whom(song: Song) -> dict[str, list[str]]:
+    """By name without case, what the song itself says that somebody sent: layers, options and remarks."""
+    found: dict[str, list[str]] = {}
+    rows = [(x.sent_by, f"layer {x.name}") for x in song.layers]
+    rows += [(p.who, f"option {p.name} for {s.name}") for s in song.sections for p in s.parked]
+    rows += [(r.who, "feedback") for r in song.feedback]
+    for who, what in rows:
+        if who and what not in found.setdefault(who.casefold(), []):
+            found[who.casefold()].append(what)
+    return found

@@ -25,7 +25,7 @@ def upgrade() -> None:
         sa.Column("began_at", sa.DateTime, nullable=False),
         sa.Column("paused_at", sa.DateTime),
         sa.Column("paused_s", sa.Float, nullable=False),
-        sa.Column("ended_at", sa.DateTime),
+        sa.Column("ended_at", sa.DateTime, index=True),
         sa.Column("minutes", sa.Float),
         sa.Column("outcome", sa.String(20), nullable=False),
     )
