@@ -157,15 +157,14 @@ def test_a_class_over_http_from_a_zip_to_a_table(client, studio, tmp_path):
     archive = zipped(
         tmp_path / "all.zip", ("ana.json", write_project(SONG)), ("ben.mid", write_midi(SONG)), ("=cmd.json", b"{")
     )
-    answer = client.post(
-        f"/tasks/{task_id}/judge",
-        data={"file": (io.BytesIO(archive.read_bytes()), "all.zip")},
-        content_type="multipart/form-data",
-    )
-    assert "3 submissions were handed in" in answer.get_data(as_text=True)
+    other = zipped(tmp_path / "more.zip", ("ana.json", write_project(SONG)))
+    both = [(io.BytesIO(path.read_bytes()), path.name) for path in (archive, other)]
+    answer = client.post(f"/tasks/{task_id}/judge", data={"file": both}, content_type="multipart/form-data")
+    assert "4 submissions were handed in" in answer.get_data(as_text=True)
     studio.jobs.wait(studio.last_job(JUDGED).id, 60)
     told = client.get(f"/tasks/{task_id}/class").get_data(as_text=True)
     assert "ana.json" in told and "100 of 100" in told.replace("\n", " ")
+    assert {"ana.json", "ana (2).json"} <= {s.name for s in studio.tasks.submissions(task_id) if s.marks}
     assert "'=cmd.json" in client.get(f"/tasks/{task_id}/class.csv").get_data(as_text=True)
     assert not list((studio.folder / "submitted").iterdir()), "what was handed in is not left lying about"
     first = studio.tasks.submissions(task_id)[1]
