@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+from escalera.services import song_index
 from escalera.services.demo import demo_songs
 from escalera.services.studio import Studio
 from escalera.sound import bank_player as sound_bank
@@ -51,6 +52,12 @@ def without_waiting_for_the_disk():
     Database._prepare = prepared
     yield
     Database._prepare = prepare
+
+
+@pytest.fixture(scope="session", autouse=True)
+def however_long_it_takes():
+    """Lists of songs wait until what changed is read, however busy the machine is; those about less time set it."""
+    song_index.AT_ONCE_S = 600.0
 
 
 @pytest.fixture(scope="session")

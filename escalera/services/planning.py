@@ -122,7 +122,11 @@ class Planning:
 
     def calendar(self, song_id: int = 0) -> bytes:
         """Due dates of a song, or of all that are not archived (0), as iCalendar."""
-        songs = self._index.all().active if not song_id else [s for s in (self._index.one(song_id),) if s is not None]
+        songs = (
+            self._index.all(whole=True).active
+            if not song_id
+            else [s for s in (self._index.one(song_id),) if s is not None]
+        )
         return calendar_bytes([DatedSong(f"song-{s.song_id}", s.title, s.facts.work) for s in songs], _stamp())
 
     # statistics ------------------------------------------------------------------------------------------------

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
+import math
 import time
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Mapping
+from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 
 from escalera.core.caching import Results
@@ -51,6 +52,7 @@ class Index:
     songs: tuple[IndexedSong, ...]
     waiting: int = 0
     unreadable: int = 0
+    titles: Mapping[int, str] = field(default_factory=dict)  # of every song of the shelf, read or not
 
     @property
     def active(self) -> tuple[IndexedSong, ...]:
@@ -60,6 +62,13 @@ class Index:
     def by_id(self) -> dict[int, SongFacts]:
         return {s.song_id: s.facts for s in self.songs}
 
+    @property
+    def offered(self) -> list[tuple[int, str]]:
+        """Songs to choose from, by title: all that are not known to be archived."""
+        archived = {s.song_id for s in self.songs if s.facts.work.archived}
+        there = [(i, title) for i, title in self.titles.items() if i not in archived]
+        return sorted(there, key=lambda row: row[1].casefold())
+
 
 class SongIndex:
     """Facts of all songs. `read_behind` is called where some are left for a worker."""
@@ -68,15 +77,18 @@ class SongIndex:
         self._database, self._repository, self._read_behind = database, repository, read_behind
         self._known: Results[SongFacts] = Results(MOST_KEPT)
         self._unreadable: set[str] = set()
+        self.at_once_s = AT_ONCE_S
 
-    def all(self, at_once_s: float = AT_ONCE_S) -> Index:
-        """What is known now; what changed is read at once as far as time allows."""
+    def all(self, needed: Collection[int] = (), whole: bool = False) -> Index:
+        """What is known now; what changed is read at once as far as time allows, songs that are `needed`, or the `whole` shelf, however long it takes."""
         with self._database.read() as session:
             states = kept.song_states(session)
             if any(self._known.get(_place(s)) is None for s in states):
                 self._load(kept.kept_facts(session), states)
         stale = [s for s in states if self._known.get(_place(s)) is None and _place(s) not in self._unreadable]
-        left = self._read(stale, at_once_s)
+        must = [s for s in stale if whole or s.song_id in needed]
+        self._read(must, math.inf)
+        left = self._read([s for s in stale if s not in must], self.at_once_s)
         if left:
             self._read_behind()
         found = [(s, self._known.get(_place(s))) for s in states]
@@ -85,7 +97,8 @@ class SongIndex:
             for s, f in found
             if f is not None
         )
-        return Index(songs, left, sum(_place(s) in self._unreadable for s in states))
+        unreadable = sum(_place(s) in self._unreadable for s in states)
+        return Index(songs, left, unreadable, {s.song_id: s.title for s in states})
 
     def one(self, song_id: int) -> IndexedSong | None:
         """One song, read at once; None where it is not there or cannot be read."""
@@ -94,7 +107,7 @@ class SongIndex:
         if state is None:
             return None
         if self._known.get(_place(state)) is None:
-            self._read([state], 60.0)
+            self._read([state], math.inf)
         facts = self._known.get(_place(state))
         made, touched = local_day(state.created_at), local_day(state.touched_at)
         return IndexedSong(song_id, state.title, made, touched, facts) if facts is not None else None
@@ -108,7 +121,7 @@ class SongIndex:
         for number, state in enumerate(stale):
             if not wanted():
                 return number
-            self._read([state], 60.0)
+            self._read([state], math.inf)
             tell((number + 1) / len(stale))
         return len(stale)
 

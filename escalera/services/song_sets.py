@@ -13,6 +13,7 @@ from typing import Any
 from escalera.cleaning import neutral_cell, parse_json
 from escalera.core.document.names import clean_name
 from escalera.core.edits.edit import one_of
+from escalera.core.planning.song_facts import SongFacts
 from escalera.core.sets import song_set as acts
 from escalera.core.sets.set_checks import SET_CHECKS, SetFinding, set_findings
 from escalera.core.sets.set_order import SET_SHAPES, best_order
@@ -113,7 +114,7 @@ class SongSets:
     def suggestions(self, set_id: int, fixed: list[int]) -> list[Suggested]:
         """Another order for every shape, where it differs from the present one. `fixed` entries keep their places."""
         told = self.get(set_id)
-        facts, entries = self._index.all().by_id, told.document.running
+        facts, entries = self._facts(told.document), told.document.running
         rows = []
         for key in SET_SHAPES:
             ids = best_order(entries, facts, key, fixed)
@@ -125,8 +126,7 @@ class SongSets:
 
     def title(self, entry: SetEntry) -> str:
         """What the song of an entry is called; where it is gone, its number."""
-        facts = self._index.all().by_id.get(entry.song_id)
-        return facts.title if facts is not None else f"song {entry.song_id}"
+        return self._index.all().titles.get(entry.song_id, f"song {entry.song_id}")
 
     def read_in(self, data: bytes) -> int:
         """A set from a file that was written out, its songs found by their titles; its id. Raises FormatError."""
@@ -143,7 +143,7 @@ class SongSets:
         ):
             raise FormatError("The file is no set that Escalera wrote.")
         found = set_from_plain(plain.get("set"))
-        by_title = {s.title.casefold(): s.song_id for s in reversed(self._index.all().songs)}
+        by_title = {title.casefold(): i for i, title in reversed(list(self._index.all().titles.items()))}
         titles = {str(k): str(v).casefold() for k, v in plain["titles"].items()}
         missing = [t for t in titles.values() if t not in by_title]
         if missing and len(missing) == len(titles):
@@ -185,9 +185,12 @@ class SongSets:
             ))  # fmt: skip
         return out.getvalue()
 
+    def _facts(self, document: SongSet) -> dict[int, SongFacts]:
+        return self._index.all(needed={e.song_id for e in document.entries}).by_id
+
     def _told(self, state: SetState) -> ToldSet:
         found = set_from_plain(state.document)
-        read = read_set(found, self._index.all().by_id)
+        read = read_set(found, self._facts(found))
         return ToldSet(
             state.set_id, state.state_id, found, read, tuple(set_findings(read)), state.can_undo, state.can_redo
         )

@@ -287,7 +287,7 @@ class Studio:
 
     def _playing(self) -> list[int]:
         """Songs with more than one section and layers, the newest touched first."""
-        return [s.song_id for s in self.index.all().active if len(s.facts.steps) > 1 and s.facts.sounds]
+        return [s.song_id for s in self.index.all(whole=True).active if len(s.facts.steps) > 1 and s.facts.sounds]
 
     def submitted_folder(self, token: str) -> Path:
         """Where submissions wait to be judged, by the name they were given together. Raises NotFound for what is no such name."""

@@ -91,13 +91,14 @@ def dates() -> ResponseReturnValue:
 def _dates(**more: object) -> dict[str, object]:
     planning, today = studio().planning, date.today()
     usual = planning.usual()
+    index = studio().index.all()
     troubled = [
         (s, plan.conflicts)
-        for s in studio().index.all().active
+        for s in index.active
         if s.facts.work.due and (plan := planning.plan_of(s, usual, today)).conflicts
     ]
     return {
-        "rows": planning.due_rows(today), "troubled": troubled, "gaps": planning.gaps(), "stages": STAGES, "today": today,
+        "rows": planning.due_rows(today), "troubled": troubled, "waiting": index.waiting, "gaps": planning.gaps(), "stages": STAGES, "today": today,
         "usual": usual, "days_said": days_said, **more,
     }  # fmt: skip
 

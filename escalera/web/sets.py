@@ -119,12 +119,10 @@ def _context(set_id: int, **more: object) -> dict[str, object]:
     told = studio().sets.get(set_id)
     there = {e.song_id for e in told.document.entries}
     index = studio().index.all()
-    rest = [s for s in index.active if s.song_id not in there]
-    titles = {s.song_id: s.title for s in index.songs}
     return {
         "told": told, "set": told.document, "read": told.read, "drawn": drawn_set(told.read), "kinds": list(KINDS), "height": HEIGHT,
-        "rest": sorted(rest, key=lambda s: s.title.casefold()), "states": ENTRY_STATES, "checks": SET_CHECKS, "shapes": SET_SHAPES,
-        "again": [s for s in index.active if s.song_id in there], "titles": titles, "by_entry": {p.entry.id: p for p in told.read.songs},
+        "rest": [row for row in index.offered if row[0] not in there], "states": ENTRY_STATES, "checks": SET_CHECKS, "shapes": SET_SHAPES,
+        "again": [row for row in index.offered if row[0] in there], "titles": index.titles, "by_entry": {p.entry.id: p for p in told.read.songs},
         "places": {e.id: i for i, e in enumerate(told.document.entries, 1)}, "parse_key": parse_key, **more,
     }  # fmt: skip
 

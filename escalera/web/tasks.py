@@ -47,7 +47,7 @@ def _list(**more: object) -> dict[str, object]:
     return {
         "own": studio().tasks.all(),
         "course": [t.task for t in task_library()],
-        "songs": studio().index.all().active,
+        "songs": studio().index.all().offered,
         **more,
     }
 
@@ -81,7 +81,7 @@ def _context(task_id: int, **more: object) -> dict[str, object]:
     left = read_task(task.said, task.title).left if task.said else ()
     job = next((j for j in studio().all_at_work(JUDGED) if j.options.get("task") == task_id), None)
     return {
-        "kept": kept, "task": task, "said_of": said_of, "left": left, "songs": studio().index.all().active,
+        "kept": kept, "task": task, "said_of": said_of, "left": left, "songs": studio().index.all().offered,
         "example": of_course(task) is not None, "submissions": studio().tasks.submissions(task_id), "shared": [] if job else studio().tasks.shared(task_id), "job": job, **more,
     }  # fmt: skip
 

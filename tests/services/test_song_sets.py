@@ -68,6 +68,22 @@ def test_a_song_that_goes_leaves_its_place_and_comes_back_to_it(studio, three):
     assert order(studio, set_id) == ["A", "B", "C"]
 
 
+def test_songs_that_are_not_read_yet_are_in_their_sets_and_can_be_chosen(studio, three):
+    set_id, songs = three
+    other = studio.add_song(replace(SONG, title="a song of today"), "Made")
+    for song_id in songs:
+        studio.command(song_id, studio.head(song_id).revision_id, {"kind": "set_tempo", "tempo_bpm": "101"})
+    studio.index.at_once_s = 0
+    assert order(studio, set_id) == ["A", "B", "C"]
+    now = studio.index.all()
+    assert (now.waiting, now.offered[0]) == (1, (songs[0], "A")) and (other, "a song of today") in now.offered
+    assert len(studio.sets.as_csv(set_id).splitlines()) == 4
+    studio.index.all(whole=True)
+    studio.command(other, studio.head(other).revision_id, {"kind": "set_archived", "archived": "true"})
+    assert other in dict(studio.index.all().offered), "not known yet to be archived"
+    assert other not in dict(studio.index.all(needed=[other]).offered)
+
+
 def test_a_set_is_written_out_and_read_in_by_the_titles_of_its_songs(studio, three):
     set_id, songs = three
     studio.sets.change(set_id, lambda s: acts.with_kept_order(s, "First", "=cmd()", "it rises"))

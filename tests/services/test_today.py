@@ -38,35 +38,37 @@ def test_songs_are_read_once_a_state_and_again_when_they_change(studio, monkeypa
     monkeypatch.setattr(
         song_index, "song_facts", lambda s, a, real=song_index.song_facts: read.append(s.title) or real(s, a)
     )
-    assert {s.title for s in studio.index.all(9).songs} == {"Small", "Other"} and sorted(read) == ["Other", "Small"]
-    studio.index.all(9)
+    assert {s.title for s in studio.index.all().songs} == {"Small", "Other"} and sorted(read) == ["Other", "Small"]
+    studio.index.all()
     assert len(read) == 2
     did(studio, first, "rename_song", title="New name")
-    assert {s.facts.title for s in studio.index.all(9).songs} == {"New name", "Other"} and read[2:] == ["New name"]
+    assert {s.facts.title for s in studio.index.all().songs} == {"New name", "Other"} and read[2:] == ["New name"]
     again = SongIndex(studio.database, studio.repository, lambda: None)
-    assert len(again.all(0).songs) == 2 and len(read) == 3, "what was read is kept over a restart"
+    again.at_once_s = 0
+    assert len(again.all().songs) == 2 and len(read) == 3, "what was read is kept over a restart"
     studio.set_deleted(first, True)
-    assert [s.song_id for s in studio.index.all(9).songs] == [second]
+    assert [s.song_id for s in studio.index.all().songs] == [second]
     with studio.database.write() as session:
         session.get(RevisionRow, studio.head(second).revision_id).document = b"broken"
     studio.repository._documents.clear()
     fresh = SongIndex(studio.database, studio.repository, lambda: None)
     fresh._load = lambda *_: None
-    assert (fresh.all(9).songs, fresh.all(9).unreadable) == ((), 1) and studio.index.one(99) is None
+    assert (fresh.all().songs, fresh.all().unreadable) == ((), 1) and studio.index.one(99) is None
 
 
 def test_what_cannot_be_read_at_once_is_read_by_a_worker(studio):
     for _ in range(3):
         studio.add_song(SONG, "Made")
-    found = studio.index.all(0)
+    studio.index.at_once_s = 0
+    found = studio.index.all()
     assert (len(found.songs), found.waiting) == (0, 3) and studio.at_work(SONG_FACTS) is not None
-    studio.index.all(0)
+    studio.index.all()
     assert len(studio.all_at_work(SONG_FACTS)) == 1
     studio.begin_work()
     end = datetime.now() + timedelta(seconds=60)
     while studio.at_work(SONG_FACTS) is not None and datetime.now() < end:
         pass
-    assert len(studio.index.all(0).songs) == 3
+    assert len(studio.index.all().songs) == 3
 
 
 # the timer --------------------------------------------------------------------------------------------------------
@@ -234,6 +236,6 @@ def test_prompts_of_ones_own_are_kept_and_a_curve_is_borrowed_from_a_song(studio
     studio.add_song(made(SONG, ("lay_out", dict(text="verse 8, chorus 8, break 8", source_id=SONG.sections[1].id, fill="full"))), "Made")  # fmt: skip
     week = next(w for w in range(300) if any(k == "borrowed curve" for k, _ in planning.prompt_of_week(date(2030, 1, 7) + timedelta(weeks=w)).rules))  # fmt: skip
     prompt = planning.prompt_of_week(date(2030, 1, 7) + timedelta(weeks=week))
-    facts = studio.index.all(9).songs[0].facts
+    facts = studio.index.all().songs[0].facts
     assert dict(prompt.rules)["borrowed curve"] == " ".join(f"{s.arranged:g}" for s in facts.steps)
     assert song_of_prompt(prompt).prompt == prompt.rules
