@@ -12,8 +12,10 @@ from escalera.core.document.days import FIRST, LAST
 from escalera.core.document.song import Song
 from escalera.core.edits import body_edits as B
 from escalera.core.edits import curve_edits as A
+from escalera.core.edits import fill_edits as F
 from escalera.core.edits import form_edits as Q
 from escalera.core.edits import groove_edits as G
+from escalera.core.edits import groove_material_edits as M
 from escalera.core.edits import harmony_edits as H
 from escalera.core.edits import join_edits as J
 from escalera.core.edits import judgement_edits as R
@@ -222,7 +224,32 @@ def edits_for(song: Song) -> st.SearchStrategy:
         st.builds(
             G.SetHit, groove, st.sampled_from(["kick", "ride"]), st.sampled_from([0, 480]), st.sampled_from([0, 90])
         ),
-        st.builds(G.PlaceFill, section, st.just("Fill"), st.just(3840), st.just([[2880, "snare", 100]])),
+        st.builds(
+            F.PlaceFill,
+            section,
+            st.just("Fill"),
+            st.just(3840),
+            st.just([[2880, "snare", 100]]),
+            st.none() | st.just(0),
+            st.sampled_from(list(F.OVER)),
+            st.sampled_from(F.FILL_LEVELS),
+        ),  # fmt: skip
+        st.builds(F.RemoveFill, section, st.integers(0, 1)),
+        st.builds(
+            M.DrumDensity, section, st.integers(0, 1), st.sampled_from(["kick", "closed hat"]), st.integers(-2, 2)
+        ),
+        st.builds(
+            M.RollHits,
+            section,
+            st.integers(0, 1),
+            st.just("closed hat"),
+            st.sampled_from([0, 2880]),
+            st.just(1.0),
+            st.sampled_from(list(M.ROLLS)),
+        ),
+        st.builds(M.JoinGrooves, groove, groove, st.none() | section),
+        st.builds(M.GrooveFamily, section, st.integers(0, 1), st.booleans()),
+        st.just(M.TuneToms()),
         st.builds(
             SetSwing, section, st.sampled_from([50, 60, 66]), st.sampled_from(["1/8", "1/16"]), st.just(0) | layer
         ),

@@ -30,7 +30,7 @@ from escalera.core.edits.song_edits import SetMaster, SetSchool
 from escalera.core.edits.sound_edits import AddEffect, AddStack, SetDuckBy, SetRecipe, SetStack, SetValue
 from escalera.core.edits.target_edits import SetTarget
 from escalera.core.edits.tile_edits import PlaceNew, Vary
-from escalera.core.ideas import cut_pattern, cut_section
+from escalera.core.ideas import EXAMPLE, cut_pattern, cut_section
 from escalera.core.moves.option_text import AddOptions
 from escalera.core.theory.keys import parse_key
 from escalera.core.time.metre import parse_metre
@@ -230,12 +230,12 @@ def seed_demo(studio: Studio) -> list[int]:
 def _park_ideas(studio: Studio, song: Song, rows: list[Any]) -> None:
     """Words, sections by name, or a section, layer and phrase."""
     sections, layers = {s.name: s.id for s in song.sections}, {x.name: x.id for x in song.layers}
+    source = f"{EXAMPLE}{song.title}"
     for row in rows:
         if isinstance(row, str):
-            studio.ideas.keep_text(row, song.title)
+            studio.ideas.keep_text(row, source)
         elif len(row) == 1:
-            studio.ideas.keep_song("section", cut_section(song, sections[row[0]]), f"{song.title}, {row[0]}")
+            studio.ideas.keep_song("section", cut_section(song, sections[row[0]]), f"{source}, {row[0]}")
         else:
-            studio.ideas.keep_song(
-                "pattern", cut_pattern(song, sections[row[0]], layers[row[1]], row[2]), f"{song.title}, {row[0]}"
-            )
+            small = cut_pattern(song, sections[row[0]], layers[row[1]], row[2])
+            studio.ideas.keep_song("pattern", small, f"{source}, {row[0]}")

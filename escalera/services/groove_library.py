@@ -12,7 +12,7 @@ from escalera.core.document.song import Song
 from escalera.core.palette.sounds import BY_KEY, DRUM_NOTES, DRUM_SOUND
 from escalera.core.reading.groove_reading import groove_beat
 from escalera.core.rhythm.beat import MAX_BARS, Beat, Hit, HitChange, beat, changes, shortest
-from escalera.core.rhythm.likeness import nearest
+from escalera.core.rhythm.likeness import folded, nearest
 from escalera.core.rhythm.measures import looseness_ms, measures, swing_of
 from escalera.core.rhythm.performance import quantise
 from escalera.core.rhythm.spoken_beats import write_spoken
@@ -190,6 +190,37 @@ def listed_grooves(song: Song) -> list[Shown]:
             found.append(Shown(f"own:{groove.id}", groove.name, groove.feel, energy, "own", played, groove.id))
     rest = (Shown(k, g.name, g.feel, g.energy, g.role, g.beat) for k, g in library.grooves().items())
     return [*found, *rest]
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What a groove that is looked for has: a drum or none of it, energy from 1 to 5, and whether it is a beat, a fill or the song's own."""
+
+    has: str = ""
+    lacks: str = ""
+    energy_from: int = 1
+    energy_to: int = 5
+    role: str = ""
+
+    def meets(self, shown: Shown) -> bool:
+        kind = {"": True, "own": bool(shown.own_id), "ends": shown.role == "ends", "beat": shown.role != "ends"}
+        return (
+            (not self.has or self.has in shown.beat.drums)
+            and (not self.lacks or self.lacks not in shown.beat.drums)
+            and self.energy_from <= shown.energy <= self.energy_to
+            and kind.get(self.role, True)
+        )
+
+
+def tapped_alike(played: Beat, song: Song, wanted: Wanted, limit: int = 3) -> list[Alike]:
+    """Grooves whose low and middle drums fall as a beat tapped on two pads does, of those that have what is wanted; nearest first."""
+    shown = [g for g in listed_grooves(song) if wanted.meets(g)]
+    candidates = [(g, folded(g.beat)) for g in shown if folded(g.beat).hits]
+    found = nearest(quantise(folded(played), _fine(played), 1.0), candidates, limit)
+    return [
+        Alike(g.key, g.name, g.feel, bool(g.own_id), g.beat, apart, tuple(changes(played, folded(g.beat))))
+        for g, apart in found
+    ]
 
 
 def groove_table() -> str:

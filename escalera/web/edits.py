@@ -36,7 +36,21 @@ def page_command(song_id: int, place: Place | None = None) -> Outcome:
 
 
 # commands about the phrase or section that a page shows, so that its buttons need not say which
-PLACED = {"hit", "say", "tap", "take_groove", "take_fill", "vary_beat", "adopt_groove", "next", "set_chords_here"}
+PLACED = {
+    "hit",
+    "say",
+    "tap",
+    "take_groove",
+    "take_fill",
+    "vary_beat",
+    "adopt_groove",
+    "next",
+    "set_chords_here",
+    "drum_density",
+    "roll_hits",
+    "groove_family",
+    "remove_fill",
+}
 
 
 def answer(song_id: int, act: Callable[[], Outcome], fragments: Fragments) -> ResponseReturnValue:

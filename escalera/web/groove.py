@@ -12,18 +12,20 @@ from flask.typing import ResponseReturnValue
 from escalera.core.document.song import Song
 from escalera.core.edits.beat_edits import SetPhraseHit, TakeBeat, as_rows, read_taps
 from escalera.core.edits.edit import whole_number
+from escalera.core.edits.groove_material_edits import ROLLS
 from escalera.core.energy.model import section_energy
 from escalera.core.palette.sounds import SOUNDS
 from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.beat import LANES
 from escalera.core.rhythm.beat_variations import VARIATIONS
+from escalera.core.rhythm.groove_family import FAMILY
 from escalera.core.rhythm.performance import GRIDS
 from escalera.core.rhythm.spoken_beats import hear, vocabulary, write_spoken
 from escalera.core.rhythm.tapped_beats import read_tapped
 from escalera.errors import EditError, FormatError, InputError
 from escalera.services import library
 from escalera.services.commands import beat_called
-from escalera.services.groove_library import alike, groove_of_midi, listed_grooves, midi_of_groove
+from escalera.services.groove_library import Wanted, groove_of_midi, listed_grooves, midi_of_groove, tapped_alike
 from escalera.services.hearing import beat_song
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
@@ -55,6 +57,8 @@ def context(view: GrooveView) -> dict[str, Any]:
         "swing_in_words": swing_in_words,
         "library": listed_grooves(view.song),
         "drums": sorted({d for g in library.grooves().values() for d in g.beat.drums}),
+        "families": list(FAMILY.values()),
+        "rolls": list(ROLLS),
         "drum_sounds": [s for s in SOUNDS if s.is_drum],
     }
 
@@ -107,6 +111,13 @@ def listen(song_id: int) -> ResponseReturnValue:
     )
 
 
+def _wanted() -> Wanted:
+    """What is asked of grooves that come near to taps."""
+    asked = request.args
+    low, high = (int(v) if (v := asked.get(k, "")) in "12345" and v else usual for k, usual in (("from", 1), ("to", 5)))
+    return Wanted(asked.get("has", ""), asked.get("lacks", ""), low, high, asked.get("role", ""))
+
+
 @blueprint.get("/tapped")
 def tapped(song_id: int) -> ResponseReturnValue:
     """Taps as a beat, before it is taken."""
@@ -118,7 +129,7 @@ def tapped(song_id: int) -> ResponseReturnValue:
     return render_template(
         "groove/_tapped.html",
         found=found,
-        near=near_lines(found.beat, alike(found.beat, view.song, limit=3)),
+        near=near_lines(found.beat, tapped_alike(found.beat, view.song, _wanted())),
         spoken=write_spoken(found.beat),
         tempo=view.tempo_bpm,
     )

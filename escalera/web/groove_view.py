@@ -6,12 +6,16 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.document.song import Groove, Layer, Section
+from escalera.core.edits.groove_material_edits import TOMS
 from escalera.core.palette.sounds import BY_KEY
 from escalera.core.reading.events import START, layer_events, sounding_layers
 from escalera.core.reading.groove_reading import (
+    Fill,
     SwingClash,
     drum_layers,
     family_of,
+    fill_in,
+    fills_in,
     groove_at,
     groove_beat,
     phrase_beat,
@@ -116,6 +120,25 @@ class GrooveView(PhraseView):
 
     def family(self) -> list[Groove]:
         return family_of(self.song, self.groove) if self.groove else []
+
+    def a_bar(self, drum: str) -> float:
+        """How often a drum is hit in a bar, on average."""
+        return round(len(self.beat.of(drum)) / self.beat.bars, 1)
+
+    def fills(self) -> list[Fill]:
+        return fills_in(self.song, self.section)
+
+    def ends_with_fill(self) -> bool:
+        return fill_in(self.song, self.section, self.phrase) is not None
+
+    def beats_of_phrase(self) -> list[tuple[int, str]]:
+        """The beats of the phrase in ticks from its start, as people count them."""
+        low, high = self.edges
+        bar, beat = self.metre.bar_ticks, self.metre.beat_ticks
+        return [(t, f"{self.bar_range[0] + t // bar}:{t % bar // beat + 1}") for t in range(0, high - low, beat)]
+
+    def has_toms(self) -> bool:
+        return any(drum in self.layers() for drum in TOMS)
 
     # figures ----------------------------------------------------------------------------------------------------------
 

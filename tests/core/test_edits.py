@@ -22,6 +22,7 @@ from escalera.core.reading.timeline import section_bar_ticks, timeline
 from escalera.core.validation.whole import validate
 from escalera.errors import EditError, InputError
 from escalera.formats.project import read_project, write_project
+from tests.grooved import ROWS as GROOVED_ROWS
 from tests.planned import ROWS as PLANNED_ROWS
 from tests.recordings import plain_sample
 from tests.singing import ROWS as SUNG_ROWS
@@ -194,7 +195,6 @@ ROWS = {
     "stretch_groove": ((dict(groove_id=G, bars=2), lambda s: groove_beat(s, s.grooves[0]).bars == 2 and starts(s, V, K) == starts(GROOVED, V, K)), (dict(groove_id=G, bars=17), "17 bars lies outside 1 to 16")),
     "vary_groove": ((dict(groove_id=G, variation="crash-one", section_id=V, phrase=0), lambda s: s.grooves[1].variant_of == G and "crash" in [x.sound.drum for x in s.layers]), (dict(groove_id=G, variation="louder"), "is not a variation")),
     "time_groove": ((dict(groove_id=G, humanise_ms=15, seed=3), lambda s: starts(s, V, K) != starts(GROOVED, V, K)), (dict(groove_id=G, grid="1/8"), "as it is")),
-    "place_fill": ((dict(section_id=V, name="Turn", length_ticks=3840, hits=[[2880, "snare", 100], [3360, "snare", 110]]), lambda s: starts(s, V, layer_of_drum(s, "snare"))[-2:] == [7 * 3840 + 2880, 7 * 3840 + 3360] and 3 * 3840 + 3360 in starts(s, V, layer_of_drum(s, "snare"))), (dict(section_id=V, name="Turn", length_ticks=3840, hits=[["a"]]), "row of tick, drum and velocity")),
     "rename_groove": ((dict(groove_id=G, name="Main"), lambda s: s.grooves[0].name == "Main"), (dict(groove_id=G, name=""), "name")),
     "remove_groove": ((dict(groove_id=G), lambda s: not s.grooves and not starts(s, V, K)), (dict(groove_id=5000), "not in this song")),
     "set_swing": ((dict(section_id=C, percent=62, subdivision="1/8"), lambda s: 595 in [t % 960 for t in starts(s, C, B)] and starts(s, V, B) == starts(SONG, V, B)), (dict(section_id=C, percent=80), "80 % lies outside 50 to 75")),
@@ -344,7 +344,7 @@ def sounding(song, section_id, layer_id):
     return next(x for x in sounding_layers(song, section(song, section_id)) if x.id == layer_id)
 
 
-WITH_SONGS = SUNG_ROWS | PLANNED_ROWS
+WITH_SONGS = SUNG_ROWS | PLANNED_ROWS | GROOVED_ROWS
 ROWS |= {kind: row[1:] for kind, row in WITH_SONGS.items()}
 
 

@@ -14,7 +14,9 @@ from escalera.core.reading.groove_reading import family_of, groove_at, groove_be
 from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.beat import LANES, Hit, beat, beat_of_patterns, changes, patterns_of, shortest, tiled
 from escalera.core.rhythm.beat_variations import VARIATIONS, vary, with_fill
-from escalera.core.rhythm.likeness import distance
+from escalera.core.rhythm.density import denser, places_in_order
+from escalera.core.rhythm.groove_family import FAMILY, related
+from escalera.core.rhythm.likeness import distance, folded
 from escalera.core.rhythm.measures import (
     anchors,
     evenness,
@@ -29,6 +31,7 @@ from escalera.core.rhythm.spoken_beats import WORDS, hear, parse_spoken, write_s
 from escalera.core.rhythm.tapped_beats import read_tapped
 from escalera.core.time.metre import Metre, parse_metre
 from escalera.errors import EditError
+from escalera.services.groove_library import Wanted, listed_grooves, tapped_alike
 from escalera.services.library import grooves
 from tests.songs import ids, small_song
 
@@ -329,7 +332,9 @@ def test_a_groove_is_written_varied_and_found_where_it_plays():
         groove_at(song, section, 4 * 3840, 8 * 3840).variant_of == groove.id
         and groove_at(song, section, 0, 3840).id == groove.id
     )
-    assert [g.name for g in family_of(song, song.grooves[1])] == ["Main", "Main, half time"]
+    assert [g.name for g in family_of(song, song.grooves[1])] == ["Main", "Main B"] and song.grooves[
+        1
+    ].made == "half time"
     with pytest.raises(EditError, match="longer than"):
         long = EDITS["stretch_groove"](groove.id, 8).apply(song)
         EDITS["place_groove"](groove.id, chorus, 0).apply(long)
@@ -368,3 +373,54 @@ def test_a_crash_on_the_one_of_a_short_groove_falls_once_in_its_phrase():
     crash = next(x for x in song.layers if x.sound.drum == "crash")
     span = timeline(song).span_of(verse)
     assert layer_events(song, span, crash).table[:, START].tolist() == [0]
+
+
+# more of a beat -----------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("groove", BUILT_IN[::5], ids=lambda g: g.key)
+@pytest.mark.parametrize("drum", ["kick", "snare", "closed hat", "low tom"])
+def test_a_drum_gets_busier_and_sparser_place_by_place(groove, drum):
+    counts, busier = [len(groove.beat.of(drum))], groove.beat
+    for _ in range(4):
+        busier = denser(busier, drum, 1)
+        counts.append(len(busier.of(drum)))
+        assert playable(busier) == busier and set(busier.of(drum)) >= set(groove.beat.of(drum))
+    full = counts[0] == len(places_in_order(groove.beat, drum)) * groove.beat.bars
+    assert counts == sorted(counts) and (counts[-1] > counts[0] or full)
+    sparser = busier
+    for _ in range(40):
+        left = denser(sparser, drum, -1)
+        assert len(left.of(drum)) < len(sparser.of(drum)) or not sparser.of(drum)
+        assert [h for h in left.hits if h.drum != drum] == [h for h in sparser.hits if h.drum != drum]
+        sparser = left
+    assert not sparser.of(drum)
+
+
+@pytest.mark.parametrize(("drum", "metre", "first"), [
+    ("kick", "4/4", [0, 1920, 1440]), ("snare", "4/4", [960, 2880, 720]), ("closed hat", "4/4", [0, 960, 1920]), ("open hat", "4/4", [3360]),
+    ("low tom", "4/4", [3360]), ("kick", "3/4", [0, 1920]), ("snare", "6/8", [1440]), ("crash", "4/4", [0]),
+])  # fmt: skip
+def test_what_a_player_would_add_first(drum, metre, first):
+    bar = parse_metre(metre)
+    assert places_in_order(beat(bar.bar_ticks, bar, ()), drum)[: len(first)] == first
+
+
+@pytest.mark.parametrize("key", FAMILY)
+def test_every_part_of_a_song_has_its_relative_of_a_beat(key):
+    made = [related(g.beat, key, 4) for g in BUILT_IN]
+    assert all(m.hits and playable(m) == m for m in made if m.metre == COMMON)
+    assert sum(m != g.beat for m, g in zip(made, BUILT_IN)) >= (0 if key == "plain" else len(BUILT_IN) // 2)
+
+
+@pytest.mark.parametrize(("wanted", "holds"), [
+    (Wanted(), lambda g: True), (Wanted(has="low tom"), lambda g: "low tom" in g.beat.drums), (Wanted(lacks="kick"), lambda g: "kick" not in g.beat.drums),
+    (Wanted(energy_from=4), lambda g: g.energy >= 4), (Wanted(role="ends"), lambda g: g.role == "ends"), (Wanted(role="beat", energy_to=2), lambda g: g.role != "ends" and g.energy <= 2),
+])  # fmt: skip
+def test_two_pads_find_the_groove_that_was_meant_among_those_that_have_what_is_asked_for(wanted, holds):
+    listed = [g for g in listed_grooves(small_song()) if holds(g) and len(folded(g.beat).hits) >= 3]
+    assert listed and all(wanted.meets(g) == holds(g) for g in listed_grooves(small_song()))
+    for meant in listed[:: max(1, len(listed) // 6)]:
+        found = tapped_alike(folded(meant.beat), small_song(), wanted)
+        assert found[0].distance == 0 and all(holds(ALL[a.key]) for a in found)
+    assert folded(said("boom ts ka dum")).drums == ("kick", "snare")

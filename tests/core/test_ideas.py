@@ -60,6 +60,8 @@ ROWS = {
     ],
     "pattern": [
         (Idea(1, "pattern", BELL.title, "", BELL), ENGINES, "Drop 2", "silent here all through; from 104 to 126 bpm"),
+        (Idea(1, "pattern", BELL.title, "", BELL, source="demo song Harbour Stairs, Verse 2"), ENGINES, None, ""),
+        (Idea(1, "pattern", BELL.title, "", BELL, source="demo song Paper Engines, Drop 1"), ENGINES, "Drop 2", "silent here"),
         (Idea(1, "pattern", BELL.title, "", replace(BELL, tempo_bpm=180.0)), ENGINES, None, ""),
         (Idea(1, "pattern", BELL.title, "", OUT_OF_KEY), ENGINES, None, ""),
         (Idea(1, "pattern", "bass", "", cut_pattern(SONG, C, B, 0)), do(SONG, ("remove_section", V)), None, ""),

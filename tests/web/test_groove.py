@@ -91,7 +91,21 @@ def test_beats_are_said_tapped_found_varied_and_filled(client, studio, song_id):
     song = studio.head(song_id).song
     assert (3 * 3840 + 2880, "snare") in beat_of(song, 0, 0) and (3 * 3840 + 3360, "snare") in beat_of(song, 0, 1)
     page = said(client.get(f"/songs/{song_id}/groove", query_string={"select": HERE}))
-    assert "Variants, kept together" not in page or "Straight backbeat" in page
+    assert "Phrase 1 ends with Two snares" in page and "Variants, kept together" in page
+    again = post(client, studio, song_id, kind="take_fill", key="two-snares")
+    assert again.status_code == 422 and "already. Replace it, or play this one over it" in said(again)
+    post(client, studio, song_id, kind="remove_fill")
+    assert (3 * 3840 + 2880, "snare") not in beat_of(studio.head(song_id).song)
+    before = len([h for h in beat_of(studio.head(song_id).song) if h[1] == "kick"])
+    page = said(post(client, studio, song_id, kind="drum_density", drum="kick", steps="1"))
+    assert len([h for h in beat_of(studio.head(song_id).song) if h[1] == "kick"]) > before and "kick 4 a bar" in page
+    post(client, studio, song_id, kind="roll_hits", drum="closed hat", tick="2880", value="1/32", beats="1")
+    assert (2880 + 120, "closed hat") in beat_of(studio.head(song_id).song)
+    page = said(post(client, studio, song_id, kind="groove_family", everywhere="true"))
+    assert "hats open; crash on the one" in page
+    asked = {"taps": taps, "select": HERE, "has": "low tom", "from": "9"}
+    near = said(client.get(f"/songs/{song_id}/groove/tapped", query_string=asked))
+    assert "use" in near and "Your beat stays the start" in near
 
 
 def test_a_word_is_taught_and_understood(client, studio, song_id):

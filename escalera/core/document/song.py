@@ -170,12 +170,16 @@ class Swing:
 
 @dataclass(frozen=True, slots=True)
 class Groove:
-    """Patterns of drums under one name, edited and placed as one. `variant_of` is the groove it was varied from, or 0."""
+    """Patterns of drums under one name, edited and placed as one.
+
+    `variant_of` is the groove it was varied from, or 0; `made` says in words what was done to it.
+    """
 
     id: int
     name: Annotated[str, text("Name", MAX_NAME, required=True)]
     feel: Annotated[str, text("Feel", MAX_NAME)] = ""
     variant_of: int = 0
+    made: Annotated[str, text("How it was made", 200)] = ""
     parts: Annotated[
         tuple[tuple[str, int], ...],
         AsMapping(True, 20),

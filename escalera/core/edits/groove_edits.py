@@ -18,7 +18,7 @@ from escalera.core.reading.groove_reading import drum_layers, groove_beat, phras
 from escalera.core.reading.placements import cleared, joined, span_ticks, without_patterns
 from escalera.core.reading.timeline import section_metres, timeline
 from escalera.core.rhythm.beat import RANK, Beat, Hit, beat, patterns_of, tiled
-from escalera.core.rhythm.beat_variations import VARIATIONS, vary, with_fill
+from escalera.core.rhythm.beat_variations import VARIATIONS, vary
 from escalera.core.rhythm.performance import GRIDS, humanise, quantise
 from escalera.core.rhythm.spoken_beats import parse_spoken
 from escalera.core.time.metre import Metre, parse_metre
@@ -44,7 +44,9 @@ def read_hits(rows: Iterable[Iterable]) -> list[Hit]:  # type: ignore[type-arg]
         raise EditError("A hit is a row of tick, drum and velocity. Load the page again.") from None
 
 
-def new_groove(song: Song, name: str, played: Beat, feel: str = "", variant_of: int = 0) -> tuple[Song, Groove]:
+def new_groove(
+    song: Song, name: str, played: Beat, feel: str = "", variant_of: int = 0, made: str = ""
+) -> tuple[Song, Groove]:
     """The song with a groove more, its patterns its own. Raises EditError where no more grooves or notes fit."""
     if len(song.grooves) >= MAX_GROOVES:
         raise EditError(f"The song has {MAX_GROOVES} grooves, and no more fit. Remove one that is not used.")
@@ -54,7 +56,7 @@ def new_groove(song: Song, name: str, played: Beat, feel: str = "", variant_of: 
     free = name
     while free in taken:
         free, number = f"{name} {number}", number + 1
-    groove = Groove(ids(), free, feel[:40], variant_of)
+    groove = Groove(ids(), free, feel[:40], variant_of, made)
     song = replace(song, grooves=(*song.grooves, groove), next_id=ids.next_id)
     return write_groove(song, groove, played)
 
@@ -168,21 +170,21 @@ class AddGroove:
 
     def apply(self, song: Song) -> Song:
         section = None if self.section_id is None else section_of(song, self.section_id)
-        played = beat(self.length_ticks, _metre(song, section), read_hits(self.hits))
+        played = beat(self.length_ticks, metre_of(song, section), read_hits(self.hits))
         if not played.hits:
             raise EditError("The beat is empty. Say, tap or draw at least one hit.")
         song, groove = new_groove(song, self.name, played, self.feel, self.variant_of)
         return PlaceGroove(groove.id, section.id, self.phrase).apply(song) if section else song
 
     def summary(self, song: Song) -> str:
-        return f"Groove {clean_name(self.name)}" + _at(song, self.section_id, self.phrase)
+        return f"Groove {clean_name(self.name)}" + at_words(song, self.section_id, self.phrase)
 
 
-def _metre(song: Song, section: Section | None) -> Metre:
+def metre_of(song: Song, section: Section | None) -> Metre:
     return section_metres(section, song.metre)[0] if section else song.metre
 
 
-def _at(song: Song, section_id: int | None, phrase: int | None) -> str:
+def at_words(song: Song, section_id: int | None, phrase: int | None) -> str:
     if section_id is None:
         return ""
     return f" in {section_of(song, section_id).name}" + ("" if phrase is None else f", phrase {phrase + 1}")
@@ -204,12 +206,16 @@ class PlaceGroove:
                 song = placed(song, other, groove, *_spans(song, other, None))
             return song
         low, high = _spans(song, section, self.phrase)
-        _fits(song, groove_beat(song, groove, _metre(song, section)), section, low, high, groove.name)
+        _fits(song, groove_beat(song, groove, metre_of(song, section)), section, low, high, groove.name)
         return placed(song, section, groove, low, high)
 
     def summary(self, song: Song) -> str:
         name = f"Groove {groove_of(song, self.groove_id).name}"
-        return f"{name} {WHERE[self.where]}" if self.where != "here" else name + _at(song, self.section_id, self.phrase)
+        return (
+            f"{name} {WHERE[self.where]}"
+            if self.where != "here"
+            else name + at_words(song, self.section_id, self.phrase)
+        )
 
 
 @edit("adopt_groove", "layers notes placements options")
@@ -329,6 +335,19 @@ class StretchGroove:
         return f"Groove {groove_of(song, self.groove_id).name}: {self.bars} bars"
 
 
+def made_longer(groove: Groove | None, done: str) -> str:
+    """The history of a groove with one thing more that was done to it."""
+    return "; ".join(x for x in ((groove.made if groove else ""), done) if x)[-200:].strip("; ")
+
+
+def variant_name(song: Song, root: Groove) -> str:
+    """A short name of a variant: the groove's own with the next letter; what was done to it stands in its history."""
+    taken = {g.name for g in song.grooves}
+    base = root.name[:72]
+    letters = (f"{base} {chr(code)}" for code in range(ord("B"), ord("Z") + 1))
+    return next((name for name in letters if name not in taken), f"{base} {len(song.grooves) + 1}")
+
+
 def _varied(song: Song, groove_id: int, change: Callable[[Beat], Beat]) -> tuple[Groove, Beat]:
     groove = groove_of(song, groove_id)
     before = groove_beat(song, groove)
@@ -352,9 +371,9 @@ class VaryGroove:
     def apply(self, song: Song) -> Song:
         one_of(self.variation, list(VARIATIONS), "variation")
         groove, after = _varied(song, self.groove_id, lambda b: vary(self._whole(song, b), self.variation))
-        root = groove.variant_of or groove.id
-        name = f"{groove.name}, {VARIATIONS[self.variation].label.lower()}"
-        song, made = new_groove(song, name[:78], after, groove.feel, root)
+        root = groove_of(song, groove.variant_of) if groove.variant_of in song.groove_by_id else groove
+        done = made_longer(groove, VARIATIONS[self.variation].label.lower())
+        song, made = new_groove(song, variant_name(song, root), after, groove.feel, root.id, done)
         return PlaceGroove(made.id, self.section_id, self.phrase).apply(song) if self.section_id is not None else song
 
     def _whole(self, song: Song, played: Beat) -> Beat:
@@ -367,7 +386,7 @@ class VaryGroove:
         return tiled(played, long) if played.length_ticks < long and long % played.length_ticks == 0 else played
 
     def summary(self, song: Song) -> str:
-        return f"{groove_of(song, self.groove_id).name}: {VARIATIONS[self.variation].label.lower()}" + _at(
+        return f"{groove_of(song, self.groove_id).name}: {VARIATIONS[self.variation].label.lower()}" + at_words(
             song, self.section_id, self.phrase
         )
 
@@ -400,35 +419,6 @@ class TimeGroove:
     def summary(self, song: Song) -> str:
         how = f"toward {self.grid} by {100 * self.amount:.0f} %" if self.grid else f"{self.humanise_ms:g} ms by chance"
         return f"Timing of {groove_of(song, self.groove_id).name}: {how}"
-
-
-@edit("place_fill", "layers notes placements options")
-class PlaceFill:
-    """Let the last bar of each phrase of a section (or of one phrase) give way to a fill."""
-
-    section_id: int
-    name: str
-    length_ticks: int
-    hits: Hits
-    phrase: int | None = None
-
-    def apply(self, song: Song) -> Song:
-        section = section_of(song, self.section_id)
-        fill = beat(self.length_ticks, _metre(song, section), read_hits(self.hits))
-        phrases = range(len(section.phrases)) if self.phrase is None else (self.phrase,)
-        made: dict[Beat, Groove] = {}
-        for phrase in phrases:
-            low, high = _spans(song, song.section_by_id[section.id], phrase)
-            bar = fill.metre.bar_ticks
-            before = phrase_beat(song, timeline(song).span_of(section.id), phrase)
-            ending = with_fill(before, fill, 1)
-            if ending not in made:
-                song, made[ending] = new_groove(song, self.name, ending, "fill")
-            song = placed(song, song.section_by_id[section.id], made[ending], max(low, high - bar), high)
-        return song
-
-    def summary(self, song: Song) -> str:
-        return f"Fill {clean_name(self.name)}" + _at(song, self.section_id, self.phrase)
 
 
 @edit("rename_groove", "notes")

@@ -2,6 +2,18 @@
 
 from escalera.core.ideas.extraction import cut_pattern, cut_section
 from escalera.core.ideas.placement import PLACES, PlaceIdea
-from escalera.core.ideas.suitability import KINDS, Fit, Idea, answers, fits, fits_of
+from escalera.core.ideas.suitability import EXAMPLE, KINDS, Fit, Idea, answers, fits, fits_of
 
-__all__ = ["KINDS", "PLACES", "Fit", "Idea", "PlaceIdea", "answers", "cut_pattern", "cut_section", "fits", "fits_of"]
+__all__ = [
+    "EXAMPLE",
+    "KINDS",
+    "PLACES",
+    "Fit",
+    "Idea",
+    "PlaceIdea",
+    "answers",
+    "cut_pattern",
+    "cut_section",
+    "fits",
+    "fits_of",
+]

@@ -20,6 +20,7 @@ SAMPLE_NEAR = 0.04  # of its length: stretched by less than this, a recording ke
 IN_KEY = 0.85  # of the notes that do not follow the harmony
 MENTIONED = 0.45  # below it a word met a layer's name by chance
 ELSEWHERE = 0.45  # of its weight keeps a thought that was written down about another song
+EXAMPLE = "demo song "  # before the source of an idea that came with the program: it is of use in its own song only
 LACKS = 0.3  # points below the wanted energy from which a layer more would help
 ORDINALS = {"first": 0, "1st": 0, "second": 1, "2nd": 1, "third": 2, "3rd": 2, "fourth": 3, "last": -1, "final": -1}
 TOO_FULL = 1.0  # points above it from which nothing more belongs there
@@ -61,6 +62,8 @@ Find = Callable[[Song, Idea, Span, list[Finding]], Fit | None]
 
 def fits_of(song: Song, idea: Idea, section_id: int = 0) -> list[Fit]:
     """Where one idea might fit in a song, or in one of its sections; the likeliest first."""
+    if idea.source.startswith(EXAMPLE) and not _of_this_song(idea, song):
+        return []
     found, find = judged(song).open, KINDS[idea.kind].find
     spans = [s for s in timeline(song).spans if section_id in (0, s.section.id)]
     rows = (find(song, idea, span, [f for f in found if span.section.id in f.place]) for span in spans)
@@ -102,10 +105,14 @@ def _text(song: Song, idea: Idea, span: Span, found: list[Finding]) -> Fit | Non
     weight = (
         (0.6 if _named(song, spoken) else 0.3) * len(here) + sum(f.weight for f in shared[:2]) + 0.1 * max(0.0, lacks)
     )
-    if idea.source and song.title.casefold() not in idea.source.casefold():
+    if idea.source and not _of_this_song(idea, song):
         weight *= ELSEWHERE
     fit = Fit(idea, section.id, _why(f"it speaks of {', '.join(here)}", lacks, shared), weight)
     return fit if weight >= MENTIONED else None
+
+
+def _of_this_song(idea: Idea, song: Song) -> bool:
+    return song.title.casefold() in idea.source.casefold()
 
 
 def _named(song: Song, spoken: str) -> set[int]:
@@ -252,6 +259,7 @@ def _why(first: str, lacks: float, wanted: list[Finding]) -> str:
 
 
 __all__ = [
+    "EXAMPLE",
     "KINDS",
     "Fit",
     "Idea",

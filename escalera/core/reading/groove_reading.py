@@ -111,6 +111,31 @@ def used_in(song: Song, groove: Groove) -> list[tuple[Section, int]]:
     return found
 
 
+@dataclass(frozen=True, slots=True)
+class Fill:
+    """A fill at the end of a phrase (from 0), over its last bar."""
+
+    phrase: int
+    groove: Groove
+    bar_ticks: int
+
+
+FILL = "fill"  # the feel of grooves that end a phrase
+
+
+def fill_in(song: Song, section: Section, phrase: int) -> Fill | None:
+    """The fill that ends a phrase, or None."""
+    low, high = timeline(song).span_of(section.id).phrase_ticks()[phrase]
+    bar = section_metres(section, song.metre)[sum(section.phrases[: phrase + 1]) - 1].bar_ticks
+    found = groove_at(song, section, max(low, high - bar), high)
+    return Fill(phrase, found, bar) if found is not None and found.feel == FILL else None
+
+
+def fills_in(song: Song, section: Section) -> list[Fill]:
+    """The fills of a section, phrase by phrase."""
+    return [f for p in range(len(section.phrases)) if (f := fill_in(song, section, p)) is not None]
+
+
 def family_of(song: Song, groove: Groove) -> list[Groove]:
     """A groove with all that was varied from the same one, the first of them first."""
     root = groove.variant_of or groove.id

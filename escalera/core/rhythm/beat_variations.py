@@ -15,6 +15,7 @@ from escalera.core.rhythm.measures import SIXTEENTH, anchors, strength
 from escalera.core.rhythm.performance import playable
 
 GHOST = 42
+LOUD = 80  # strokes below it are ghosts
 Vary = Callable[[Beat], Beat]
 
 
@@ -208,6 +209,24 @@ def lead_in(played: Beat) -> Beat:
         Hit(t, "snare", 70 + 40 * (i + 1) // len(ticks)) for i, t in enumerate(ticks) if ("snare", t) not in played.at
     ]
     return playable(played.with_hits((*played.hits, *added)))
+
+
+def over_last_bar(played: Beat, fill: Beat, length_ticks: int) -> Beat:
+    """The last bar of a phrase of `length_ticks` with a fill played over it; nothing of the beat gives way but what two hands cannot play."""
+    bar = played.metre.bar_ticks
+    length, start = min(length_ticks, 16 * bar), max(0, min(length_ticks, 16 * bar) - bar)
+    last = [replace(h, tick=h.tick - start) for h in tiled(played, length).hits if h.tick >= start]
+    moved = [replace(h, tick=h.tick + bar - min(fill.length_ticks, bar)) for h in fill.hits]
+    return playable(replace(played, length_ticks=bar, hits=()).with_hits((*last, *(h for h in moved if h.tick < bar))))
+
+
+def as_loud(fill: Beat, played: Beat) -> Beat:
+    """A fill whose strokes are as loud on average as the loud strokes of a beat; as it is beside silence."""
+    loud = [h.velocity for h in played.hits if h.velocity >= LOUD]
+    if not loud or not fill.hits:
+        return fill
+    share = (sum(loud) / len(loud)) / (sum(h.velocity for h in fill.hits) / len(fill.hits))
+    return fill.with_hits(replace(h, velocity=max(1, min(127, round(h.velocity * share)))) for h in fill.hits)
 
 
 def with_fill(played: Beat, fill: Beat, every_bars: int) -> Beat:

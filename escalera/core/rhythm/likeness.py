@@ -9,6 +9,7 @@ symmetric, and zero only for beats that sound alike. Beats of other metres are n
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from functools import lru_cache
 from math import lcm
 from typing import TypeVar
@@ -69,6 +70,12 @@ def _distances(played: Beat, others: Sequence[Beat]) -> list[float | None]:
         for i, value in zip(members, np.min(apart, axis=0)):
             found[i] = round(float(value), 4)
     return found
+
+
+def folded(played: Beat) -> Beat:
+    """A beat as two pads play it: what is low on the kick, what is struck in the middle on the snare, the rest left out."""
+    drums = {d: to for key, to in (("low", "kick"), ("middle", "snare")) for d in VOICES[key][1]}
+    return played.with_hits(replace(h, drum=drums[h.drum]) for h in played.hits if h.drum in drums)
 
 
 def nearest(played: Beat, others: Sequence[tuple[T, Beat]], limit: int = 6) -> list[tuple[T, float]]:

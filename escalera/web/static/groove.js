@@ -214,10 +214,14 @@ const tapValues = () => ({
   taps: taps.map(([t, pad]) => `${(t - taps[0][0]).toFixed(4)}:${pad}`).join(","),
   ...(one === null ? {} : { one: (one - taps[0][0]).toFixed(4) }),
 });
+const asked = () =>
+  Object.fromEntries(
+    [...document.querySelectorAll("[data-tap-filter]")].map((list) => [list.dataset.tapFilter, list.value]),
+  );
 async function readTaps() {
   if (taps.length < 3) return;
   const mine = ++tapsAsked,
-    response = await fetch(`${path}/tapped?${new URLSearchParams({ ...here(), ...tapValues() })}`, {
+    response = await fetch(`${path}/tapped?${new URLSearchParams({ ...here(), ...tapValues(), ...asked() })}`, {
       headers: { "HX-Request": "true" },
     });
   if (mine === tapsAsked && $("tapped")) $("tapped").innerHTML = await response.text();
@@ -309,6 +313,7 @@ page.listen({
   },
   forms: { "#bring": bring, "[data-say]": () => setSpoken(false) },
   changes: {
+    "[data-tap-filter]": readTaps,
     "#steps": (list) => show({ step: list.value }),
     "#add-lane": (list) => show({ shown: list.value }),
     "#one-drum": (list) => show({ shown: list.value }),

@@ -1,0 +1,60 @@
+"""Examples of the edits that make more of a beat: a song whose verse plays one, with a fill, toms and a second beat."""
+
+import math
+
+from escalera.core.reading.groove_reading import drum_layers, fills_in, groove_at, phrase_beat
+from escalera.core.reading.timeline import timeline
+from tests.planned import made
+from tests.songs import ids, small_song
+
+SONG = small_song()
+V, C = (ids(SONG)[n] for n in ("Verse", "Chorus"))
+BAR = 3840
+ROCK = [[0, "kick", 100], [1920, "kick", 90], [960, "snare", 104], [2880, "snare", 104]] + [
+    [t, "closed hat", 70] for t in range(0, BAR, 480)
+]
+TURN = [[2880, "snare", 60], [3360, "snare", 60]]
+BEATEN = made(SONG, ("add_groove", dict(name="Rock", length_ticks=BAR, hits=ROCK, section_id=V)))
+ROCK_ID = BEATEN.grooves[0].id
+TWO = made(BEATEN, ("add_groove", dict(name="Off", length_ticks=BAR, hits=[[480, "kick", 90]], section_id=C)))
+FILLED = made(BEATEN, ("place_fill", dict(section_id=V, name="Turn", length_ticks=BAR, hits=TURN, phrase=0)))
+SKINS = made(SONG, ("add_groove", dict(name="Skins", length_ticks=BAR, hits=[[0, d, 90] for d in ("low tom", "mid tom", "high tom")], section_id=V)))  # fmt: skip
+
+
+def played(song, section=V, phrase=0):
+    return phrase_beat(song, timeline(song).span_of(section), phrase)
+
+
+def ticks(song, drum, section=V, phrase=0):
+    return [h.tick for h in played(song, section, phrase).of(drum)]
+
+
+def fills(song):
+    return [(f.phrase, f.groove.name) for f in fills_in(song, song.section_by_id[V])]
+
+
+def in_key(song):
+    """The toms' pitches as distances from C, in semitones over the lowest octave."""
+    found = [dict(drum_layers(song)[d].settings)["hz"] for d in ("low tom", "mid tom", "high tom")]
+    pitches = [69 + 12 * math.log2(hz / song.tuning_hz) for hz in found]
+    assert all(abs(p - round(p)) < 0.01 for p in pitches) and pitches == sorted(pitches)
+    return {round(p) % 12 for p in pitches}
+
+
+def family_played(song):
+    there = song.section_by_id[C]
+    full = groove_at(song, there, 0, 4 * BAR)
+    return (
+        full.variant_of == ROCK_ID and full.made == "hats open; crash on the one" and "crash" in played(song, C).drums
+    )
+
+
+ROWS = {
+    "drum_density": (BEATEN, (dict(section_id=V, phrase=0, drum="kick", steps=2), lambda s: ticks(s, "kick") == [0, 1440, 1920, 3360] and ticks(s, "kick", V, 1) == ticks(s, "kick")), (dict(section_id=V, phrase=0, drum="cowbell", steps=-1), "cannot be sparser: it does not play")),
+    "roll_hits": (BEATEN, (dict(section_id=V, phrase=1, drum="closed hat", tick=3 * BAR + 2880, beats=1, value="1/32", glide_semitones=5), lambda s: [t for t in ticks(s, "closed hat", V, 1) if t >= 3 * BAR + 2880] == [3 * BAR + 2880 + 120 * i for i in range(8)] and played(s, V, 1).of("closed hat")[-1].velocity == 100 and len(s.section_by_id[V].curves[0].points) == 4 and s.grooves[-1].made == "closed hat roll in 1/32"), (dict(section_id=V, phrase=1, drum="closed hat", tick=99999), "lies outside the phrase")),
+    "join_grooves": (TWO, (dict(first_id=ROCK_ID, second_id=TWO.grooves[1].id, section_id=V), lambda s: (s.grooves[-1].name, s.grooves[-1].made, ticks(s, "kick")) == ("Rock + Off", "Rock, then Off", [0, 1920, 4320])), (dict(first_id=ROCK_ID, second_id=9999), "Groove 9999 is not in this song")),
+    "groove_family": (TWO, (dict(section_id=V, phrase=0, everywhere=True), family_played), (dict(section_id=V, phrase=9), "no phrase 10")),
+    "place_fill": (FILLED, (dict(section_id=V, name="Last", length_ticks=BAR, hits=[[2880, "low tom", 50]], over="layer", level="beat"), lambda s: [n for _, n in fills(s)] == ["Last", "Last 2"] and ticks(s, "snare")[-2:] == [3 * BAR + 2880, 3 * BAR + 3360] and played(s, V, 1).of("low tom")[0].velocity > 90 and 3 * BAR in ticks(s, "kick", V, 1)), (dict(section_id=V, phrase=0, name="Other", length_ticks=BAR, hits=TURN), "ends its phrase with “Turn” already. Replace it, or play this one over it")),
+    "remove_fill": (FILLED, (dict(section_id=V, phrase=0), lambda s: not fills(s) and played(s) == played(BEATEN)), (dict(section_id=V, phrase=1), "Phrase 2 of Verse ends without a fill")),
+    "tune_toms": (SKINS, (dict(), lambda s: in_key(s) <= {c % 12 for c in (s.key.tonic_class, s.key.tonic_class + s.key.degrees[2], s.key.tonic_class + s.key.degrees[4])}), None),
+}  # fmt: skip
