@@ -22,7 +22,7 @@ from escalera.core.commands.form_reading import read_command
 from escalera.core.document.lanes import devices_of, read_owner
 from escalera.core.document.song import EVERY_BEAT, Song
 from escalera.core.edits.curve_edits import AddThrow, SetCurve, Treat
-from escalera.core.edits.harmony_edits import SetChords
+from escalera.core.edits.harmony_edits import SetChords, SetVoicing
 from escalera.core.edits.judgement_edits import AcceptFinding, SetAside, SetReason
 from escalera.core.edits.layer_edits import AddLayer, SetControl
 from escalera.core.edits.section_edits import AddSection, SetPhrases, ShiftSection
@@ -151,6 +151,8 @@ def _add_layer(song: Song, row: dict[str, Any]) -> Song:
         pattern.pattern.to_list(),
     ).apply(song)
     layer_id = next(x.id for x in song.layers if x.name == row["name"])
+    for part, value in row.get("voicing", {}).items():
+        song = SetVoicing(layer_id, part, value).apply(song)
     for control, value in row.get("set", {}).items():
         song = SetControl(layer_id, control, value).apply(song)
     for key, value in row.get("settings", {}).items():

@@ -7,6 +7,7 @@ from typing import Any
 from flask import Blueprint, Response, render_template, request
 from flask.typing import ResponseReturnValue
 
+from escalera.core.bench.change_warnings import changed_line
 from escalera.core.commands import read_command
 from escalera.core.edits.note_edits import GRIDS
 from escalera.core.edits.voice_edits import DEALS
@@ -75,14 +76,18 @@ def _fragments(head: Head, outcome: Outcome | None) -> str:
     )
 
 
+def _fields() -> dict[str, str]:
+    """The fields of a command that is tried, without what the page says of itself."""
+    return {k: v for k, v in request.args.items() if k not in ("select", "base", "rungs", "reach", "write", "steps")}
+
+
 @blueprint.get("/hear.wav")
 def hear(song_id: int) -> ResponseReturnValue:
     """An edit heard before it is made: the layers it changes, alone, in this section."""
     view = view_of(studio().head(song_id))
     if view.layer is None:
         raise EditError("There is no layer to hear yet. Add one.")
-    form = {k: v for k, v in request.args.items() if k not in ("select", "base", "rungs", "reach", "write", "steps")}
-    after = view.song
+    form, after = _fields(), view.song
     if form.get("kind"):
         after = read_command(form, view.song).apply(view.song)
     ids = [x.id for x in after.layers if x.id not in view.song.layer_by_id] or [view.layer.id]
@@ -91,6 +96,20 @@ def hear(song_id: int) -> ResponseReturnValue:
         mimetype="audio/wav",
         headers={"Cache-Control": "no-store"},
     )
+
+
+@blueprint.get("/foretold")
+def foretold(song_id: int) -> ResponseReturnValue:
+    """What a change of the line would bring: notes against the chords bar by bar, and warnings."""
+    view = view_of(studio().head(song_id))
+    if view.layer is None:
+        return ""
+    try:
+        after = read_command(_fields(), view.song).apply(view.song)
+    except EditError as error:
+        return render_template("bench/_foretold.html", trouble=str(error))
+    found = changed_line(view.song, after, view.section.id, view.layer.id, view.phrase)
+    return render_template("bench/_foretold.html", found=found)
 
 
 @blueprint.get("/copies")

@@ -22,6 +22,7 @@ from escalera.core.theory.continuations import leads_on, passing, pivots
 from escalera.core.theory.keys import MODES, transpose_key
 from escalera.core.theory.naming import inversion, name_chord
 from escalera.core.theory.pitch import fifths_to_class, name_to_fifths
+from escalera.core.theory.voicings import PAIRS
 from escalera.errors import EditError, InputError
 from escalera.services.hearing import chords_song, note_song
 from escalera.services.studio import Outcome
@@ -57,6 +58,7 @@ def context(view: HarmonyView) -> dict[str, Any]:
         "head": view.head,
         "place": "harmony",
         "parts": VOICING_PARTS,
+        "pairs": list(PAIRS),
         "pushes": PUSHES,
         "modes": MODES,
         "approaches": APPROACHES,

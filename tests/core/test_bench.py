@@ -1,10 +1,12 @@
 """What the bench judges: who owns the lows, which bass notes are wrong, which layers get in each other's way, where the tune is."""
 
+import re
 from dataclasses import replace
 
 import pytest
 
 from escalera.core.bench.bass_faults import MISTUNED, NOT_IN_CHORD, WRONG_ROOT, bass_faults, entering_faults, judge
+from escalera.core.bench.change_warnings import changed_line
 from escalera.core.bench.layer_jobs import jobs, rests
 from escalera.core.bench.listening import heard, read_listening
 from escalera.core.bench.low_end import low_end
@@ -200,3 +202,23 @@ def test_listening_changes_what_is_heard_and_nothing_that_is_written():
     assert K not in {x.id for x in sounding_layers(off, off.section_by_id[C])} and alone.patterns is SONG.patterns
     up = heard(do(SONG, "set_value", f"layer.{K}.sound.hz", 50.0), read_listening(up=f"{K},{B}"))
     assert dict(up.layer_by_id[K].settings)["hz"] == 100.0 and up.layer_by_id[B].tune_cents == 1200.0
+
+
+@pytest.mark.parametrize(("transformation", "warns", "harmony"), [
+    ("octave-up", "notes lie outside the range of Plucked bass", False), ("shorter", "", False), ("step-up", "of its beats are on chord tones, 100 % before", True),
+    ("reverse", "it wanders", False),
+])  # fmt: skip
+def test_a_change_of_a_line_is_foretold_with_its_warnings_and_its_harmony(transformation, warns, harmony):
+    song = small_song()
+    verse, bass = ids(song)["Verse"], ids(song)["Plucked bass"]
+    rows = [[None, None, 960 * i, p, 900, 90] for i, p in enumerate((36, 40, 43, 48))]
+    song = EDITS["transform_line"](verse, bass, 0, "second-half").apply(song)
+    song = EDITS["change_notes"](verse, bass, 0, rows, "scale", True).apply(song)
+    steps = 3 if transformation == "octave-up" else 1
+    after = song
+    for _ in range(steps):
+        after = EDITS["transform_line"](verse, bass, 0, transformation).apply(after)
+    found = changed_line(song, after, verse, bass, 0)
+    assert (warns in " ".join(found.warnings)) if warns else not found.warnings
+    assert bool(found.harmony) == harmony
+    assert all(re.fullmatch(r"bar \d+: .+ over .+", said) for said in found.harmony)

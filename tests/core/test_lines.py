@@ -83,6 +83,27 @@ def test_bass_follows_the_kick_and_answers_fall_into_the_gaps():
     )
 
 
+def test_one_gap_is_answered_alone():
+    every = make_line(FRAME, "fills-gaps", {}).rows[:, 0].tolist()
+    gaps = FRAME.gaps(FRAME.metre.beat_ticks)
+    for words, (start, end) in (("first gap", gaps[0]), ("last gap", gaps[-1])):
+        alone = make_line(FRAME, "fills-gaps", {"gap": words}).rows[:, 0].tolist()
+        assert alone == [t for t in every if start <= t < end] != every
+
+
+def test_what_is_held_is_chopped_and_strokes_off_the_beat_are_muted():
+    held = Pattern(3840, [(0, 3800, DEGREE, 0, 0, 90), (0, 3800, DEGREE, 2, 0, 90)])
+    chopped = transform(held, "chop").rows
+    assert (
+        sorted(set(chopped[:, 0].tolist())) == [0, 480, 720, 1200, 1440, 1920, 2400, 2640, 3120, 3360]
+        and chopped[:, 1].max() == 200
+    )
+    strokes = Pattern(3840, [(0, 400, TONE, 0, 0, 100), (480, 400, TONE, 0, 0, 100)])
+    assert transform(strokes, "mute").rows[:, [1, 5]].tolist() == [[400, 100], [90, 55]]
+    busy = Pattern(3840, [(t, 200, DEGREE, t // 240 % 5, 0, 90) for t in range(0, 3840, 240)])
+    assert len(transform(busy, "contrast")) == 8 and len(transform(held, "contrast")) == 4
+
+
 NOTE = st.tuples(
     st.integers(0, 30),
     st.integers(1, 4),

@@ -15,7 +15,7 @@ from escalera.core.moves.advice import AGAINST_ROLE, Advice, may_join
 from escalera.core.moves.move import ELSEWHERE, FORM, HERE, NEIGHBOUR
 from escalera.core.moves.previews import preview
 from escalera.core.moves.suggestions import sameness, suggest, suggest_song
-from escalera.core.reading.events import START, layer_events, sounding_layers
+from escalera.core.reading.events import DURATION, START, layer_events, sounding_layers
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.core.validation.whole import validate
@@ -135,6 +135,8 @@ ROWS = {
     "lows off": ("harbour", "Chorus 1", lambda a, b, s: any(t.lane == "highpass_hz" for t in set(b.section_by_id[s.id].treatments) - set(s.treatments)), ("empty", "Empty")),
     "quieter": ("harbour", "Chorus 1", lambda a, b, s: sum(t.lane == "level_db" for t in b.section_by_id[s.id].treatments) == 1, ("empty", "Empty")),
     "other octave": ("small", "Chorus", lambda a, b, s: {abs(p.variation.transpose_semitones) for p in b.section_by_id[s.id].placements} == {0, 12}, ("empty", "Empty")),
+    "clear chords": ("small", "Chorus", lambda a, b, s: b.layer_by_id[P].voicing != a.layer_by_id[P].voicing and b.sections == a.sections, ("small", "Verse")),
+    "shorter notes": ("small", "Chorus", lambda a, b, s: sum(int((layer_events(b, timeline(b).span_of(s.id), x).table[:, DURATION]).sum()) for x in b.layers) < sum(int((layer_events(a, timeline(a).span_of(s.id), x).table[:, DURATION]).sum()) for x in a.layers), ("empty", "Empty")),
     "usual level": ("loud", "Chorus", lambda a, b, s: b.layer_by_id[P].level_db == b.layer_by_id[P].sound.level_db, ("small", "Chorus")),
     "group out": ("engines", "Drop 1", lambda a, b, s: heard(a, s) - heard(b, s) == {"Closed hats", "Open hats"}, ("small", "Chorus")),
     "group in": ("engines", "Build 1", lambda a, b, s: heard(b, s) - heard(a, s) == {"Closed hats", "Open hats"}, ("small", "Verse")),

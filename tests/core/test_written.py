@@ -181,6 +181,14 @@ def test_a_second_voice_holds_chord_tones_on_the_beats_and_the_key_between(notes
             }
 
 
+def test_a_second_voice_gives_way_to_the_bass():
+    line, low = [(960, 60)], [(0, BAR, 52)]  # a third below C is A; under it E would be a minor ninth below F
+    assert parallel_line([(2 * BAR, 69)], FRAME, "third-below").pitches == (65,)
+    found = parallel_line([(2 * BAR, 69)], FRAME, "third-below", [(2 * BAR, 3 * BAR, 52)])
+    assert found.pitches[0] % 12 in {9, 0} and "rubs against the bass" in found.bent[0].why
+    assert parallel_line(line, FRAME, "third-below", low) == parallel_line(line, FRAME, "third-below")
+
+
 def test_a_second_voice_lists_what_it_bends_and_lands_on_another_layer():
     song, bell = lead(do(SONG, "set_chords", "C | C | F | F"))
     song = do(

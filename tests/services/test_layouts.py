@@ -1,10 +1,12 @@
 """Songs laid out: near their targets, within the rules, with a reason for every tile; and the loops they start from."""
 
 from dataclasses import replace
+from itertools import combinations
 
 import numpy as np
 import pytest
 
+from escalera.core.bench.held_clashes import clashes_between, held_notes
 from escalera.core.checks.check import grouped, judged
 from escalera.core.commands import Arrange
 from escalera.core.document.forms import FORMS
@@ -15,6 +17,8 @@ from escalera.core.energy.model import arranged
 from escalera.core.layout import alternatives, lay_out_song
 from escalera.core.layout.plans import PEAKS, STANCES
 from escalera.core.moves.suggestions import sameness
+from escalera.core.reading.section_harmony import section_harmony
+from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
 from escalera.services.layouts import laid_out, layouts_report, measured_off
 from escalera.services.new_song import new_song
@@ -155,6 +159,10 @@ def test_starting_loops_belong_together_and_are_found_by_words():
         song, peaks = song_of(key)
         assert {x.family for x in song.layers} >= {"drums", "low end", "chords"}, key
         assert set(peaks) <= {x.id for x in song.layers}
+        span = timeline(song).spans[0]
+        held = [held_notes(song, span, x) for x in song.layers if x.family == "chords"]
+        harmony = section_harmony(song, span)
+        assert not [c for a, b in combinations(held, 2) for c in clashes_between(a, b, harmony, 960)], "chords rub"
         assert (
             all(x.stand_in and x.reason for x in song.layers) and len({k for x in song.layers for k, _ in x.sends}) <= 2
         )

@@ -156,6 +156,26 @@ def test_layers_become_one_part_with_a_row_that_opens_and_is_filled_at_once(page
     assert page.locator(".in-group:visible").count() == len(chords)
 
 
+def test_what_is_exchanged_while_it_is_pressed_is_pressed(page, server):
+    page.goto("/songs/1")
+    box = page.locator("a:text('Export')").bounding_box()
+    for name, lands in (("Export", True), ("Import", False)):
+        page.goto("/songs/1")
+        page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+        page.mouse.down()
+        page.evaluate(
+            "name => { for (const a of document.querySelectorAll('a')) if (a.textContent.trim() === 'Export')"
+            " a.outerHTML = a.outerHTML.replace('Export', name); }",
+            name,
+        )
+        page.mouse.up()
+        if lands:
+            page.wait_for_url("**/handover**")
+        else:
+            page.wait_for_timeout(300)
+            assert page.url.endswith("/songs/1"), "another thing under the pointer is not what was pressed"
+
+
 def test_a_key_pressed_before_the_scripts_stand_is_not_lost(page, server):
     song_id = server[1].add_song(small_song(), "New")
     waiting = []

@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from escalera.core.bench.held_clashes import clearest
 from escalera.core.bench.seats import Seat, seats
 from escalera.core.document.limits import MIN_LEVEL_DB
 from escalera.core.document.song import Ids, Layer, Placement, Section, Song
@@ -205,7 +206,7 @@ def in_its_place(
     highpass = max(place.highpass_hz, OWNED_HZ if mine.part == "bass" and owned else 0.0)
     layer = replace(mine.layer, octave=free_octave(mine, rest), highpass_hz=highpass)
     if mine.part in ("chords", "wide", "harmony"):
-        layer = replace(layer, voicing=replace(layer.voicing, clear=True))
+        layer = clearest(song.with_layer(layer), section, layer)
     return replace(
         layer,
         level_db=level_for(song, section, layer, mine.part, offset_db),

@@ -8,16 +8,18 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from functools import partial
+from itertools import combinations
 from statistics import median
 
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.bench.held_clashes import PITCHED, clashes_between, held_notes
 from escalera.core.checks.check import Facts, Finding, check, some
 from escalera.core.document.song import Layer
 from escalera.core.energy.model import SectionEnergy
 from escalera.core.reading.events import DURATION, PITCH, START, layer_events
-from escalera.core.reading.section_harmony import section_key
+from escalera.core.reading.section_harmony import section_harmony, section_key
 
 SPARE = (
     "break",
@@ -31,10 +33,10 @@ SPARE = (
     "tag",
     "solo",
 )  # may lack what others have
-PITCHED = ("low end", "chords", "leads", "voices")
 BACKBEAT = frozenset(("snare", "clap", "rim"))
 OFF_DB, QUIET_DB, JUMP = 8.5, 15.0, 0.06
 BRIEF_TICKS = 240
+LEAST_CLASH_BEATS = 3.0  # that two layers hold against each other in a section, all of them together
 HELD = 0.45  # of a bar
 HIGH_BASS = 57  # A3: a bass whose notes lie above it carries no low end
 
@@ -250,6 +252,45 @@ def wrong_notes(facts: Facts) -> Iterator[Finding]:
                 3.0,
                 (round(share, 1), round(rubs, 1)),
             )
+
+
+@check(
+    "held clash",
+    "Held notes of two layers that rub",
+    "A semitone or a minor ninth that stays between two parts is heard as a wrong note, unless the chord asks for it.",
+    "clear chords",
+    "shorter notes",
+    "other octave",
+    "lift",
+)
+def held_clash(facts: Facts) -> Iterator[Finding]:
+    for s in facts.sections:
+        for (one, other), (count, beats, said) in facts.kept(s, "held clash", partial(_held, facts, s)):
+            yield Finding(
+                "held clash",
+                f"{facts.layer(one).name} and {facts.layer(other).name} hold {said} for {beats:.3g} beats in {s.span.section.name}"
+                + (f", and {count - 1} more." if count > 1 else "."),
+                (s.span.section.id,),
+                other,
+                min(2.0, 0.4 + 0.1 * beats),
+                (round(beats), count),
+            )
+
+
+def _held(facts: Facts, s: SectionEnergy) -> list[tuple[tuple[int, int], tuple[int, float, str]]]:
+    """Pairs of layers with held clashes: their ids; how many, the beats of all of them, the first in words."""
+    song, beat = facts.song, s.span.bar_metres[0].beat_ticks
+    rows = {x.id: held_notes(song, s.span, x) for x in s.layers if not x.sound.is_drum and x.family in PITCHED}
+    harmony, found = section_harmony(song, s.span), []
+    for (one, a), (other, b) in combinations(rows.items(), 2):
+        clashes = clashes_between(a, b, harmony, beat)
+        beats = sum(c.ticks for c in clashes) / beat
+        if beats >= LEAST_CLASH_BEATS:
+            key, first = section_key(song, s.span.section), clashes[0]
+            bar = s.span.first_bar + s.span.bar_of(first.tick)
+            said = f"{key.pitch_name(first.low)} against {key.pitch_name(first.high)} (bar {bar})"
+            found.append(((one, other), (len(clashes), beats, said)))
+    return found
 
 
 def _wrong(facts: Facts, s: SectionEnergy) -> list[tuple[int, float, float]]:

@@ -15,15 +15,15 @@ from escalera.core.edits.edit import edit, layer_of, one_of, section_of, within
 from escalera.core.edits.section_edits import ShiftSection
 from escalera.core.edits.sound_edits import SetValue
 from escalera.core.reading.key_change import APPROACHES, STEP_UP, approach_chords, retuned_drums
-from escalera.core.reading.section_harmony import progression_of, section_key
-from escalera.core.reading.timeline import section_bar_ticks, section_metres
-from escalera.core.theory.chords import Chord
-from escalera.core.theory.keys import parse_key
+from escalera.core.reading.section_harmony import progression_of, section_harmony, section_key
+from escalera.core.reading.timeline import section_bar_ticks, section_metres, timeline
+from escalera.core.theory.chords import Chord, parse_chord
+from escalera.core.theory.keys import Key, parse_key
 from escalera.core.theory.mode_change import in_key
 from escalera.core.theory.pitch import fifths_to_class, name_to_fifths, pitch_to_hz
-from escalera.core.theory.voicings import DOUBLES, INVERSIONS, MAX_VOICES, OMITS, PAIRS, SPREADS
+from escalera.core.theory.voicings import DOUBLES, INVERSIONS, MAX_VOICES, OMITS, PAIRS, SPREADS, Voicing
 from escalera.core.time.metre import Metre
-from escalera.errors import EditError
+from escalera.errors import EditError, shown
 
 
 def in_chords(progression: Progression, change: Callable[[Chord], Chord]) -> Progression:
@@ -96,9 +96,10 @@ class SetKey:
     def apply(self, song: Song) -> Song:
         key = parse_key(self.key)
         old, song = song.key, replace(song, key=key)
-        return (
-            each_progression(song, lambda p: in_chords(p, lambda c: in_key(c, old, key))) if self.move_chords else song
-        )
+        if not self.move_chords:
+            return song
+        layers = tuple(replace(x, voicing=_voiced_in(x.voicing, old, key)) for x in song.layers)
+        return each_progression(replace(song, layers=layers), lambda p: in_chords(p, lambda c: in_key(c, old, key)))
 
     def summary(self, song: Song) -> str:
         key = parse_key(self.key)
@@ -110,6 +111,14 @@ class SetKey:
             else ""
         )
         return f"Key: {key}{how}"
+
+
+def _voiced_in(voicing: Voicing, old: Key, new: Key) -> Voicing:
+    """A voicing whose single chords are those of another key."""
+    moved = replace(voicing, pairs_at="")
+    for name, pair in voicing.own_pairs.items():
+        moved = moved.with_pair_at(str(in_key(parse_chord(name), old, new)), pair)
+    return moved
 
 
 @edit("set_chords", "harmony")
@@ -284,6 +293,28 @@ class SetVoicing:
             self.part, self.value or "none"
         )
         return f"{layer_of(song, self.layer_id).name}, {self.part.replace('_', ' ')}: {said}"
+
+
+@edit("set_pair_at", "layers")
+class SetPairAt:
+    """Let a layer that plays two notes of every chord play another two of one chord, wherever it comes; or the usual ones again."""
+
+    layer_id: int
+    chord: str
+    pair: str = ""
+
+    def apply(self, song: Song) -> Song:
+        layer = layer_of(song, self.layer_id)
+        if not layer.voicing.pair:
+            raise EditError(f"{layer.name} plays whole chords. Choose two notes for all of them first.")
+        one_of(self.pair, ("", *PAIRS), "pair of notes")
+        known = {str(c) for span in timeline(song).spans for c in section_harmony(song, span).home}
+        if self.chord not in known:
+            raise EditError(f"“{shown(self.chord)}” is no chord of this song. Choose one that is: {', '.join(sorted(known))[:80]}.")  # fmt: skip
+        return song.with_layer(replace(layer, voicing=layer.voicing.with_pair_at(self.chord, self.pair)))
+
+    def summary(self, song: Song) -> str:
+        return f"{layer_of(song, self.layer_id).name}, two notes on {self.chord}: {self.pair or 'as on the others'}"
 
 
 @edit("change_key_at", "layers harmony shaping options")

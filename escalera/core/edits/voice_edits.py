@@ -10,7 +10,9 @@ from escalera.core.document.song import Layer, Song
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of, sound_of
 from escalera.core.edits.layer_edits import AddLayer, as_copy
 from escalera.core.edits.note_edits import chosen_notes, line_of, pitched, where
+from escalera.core.lines.note_encoding import how_written
 from escalera.core.lines.second_voices import INTERVALS, Bent, Parallel, parallel_line
+from escalera.core.reading.events import sounding_layers
 from escalera.core.reading.phrase_frames import phrase_frame
 from escalera.core.reading.phrase_notes import Note, PhraseNotes, encoder, key_here, line_in, put_rows, range_of
 from escalera.core.reading.timeline import timeline
@@ -26,7 +28,13 @@ def second_voice(
     span, _, line = line_of(song, section_id, layer_id, phrase)
     shift = span.section.shift_semitones
     frame = phrase_frame(song, span, phrase)
-    return line, parallel_line([(n.tick, n.pitch - shift) for n in line.notes], frame, interval)
+    low = [
+        x
+        for x in sounding_layers(song, span.section)
+        if x.family == "low end" and not x.sound.is_drum and x.id != layer_id
+    ]
+    bass = [(n.tick, n.end, n.pitch - shift) for x in low for n in line_in(song, span, phrase, x).notes]
+    return line, parallel_line([(n.tick, n.pitch - shift) for n in line.notes], frame, interval, bass)
 
 
 @edit("second_voice", "layers notes placements")
@@ -172,6 +180,39 @@ class SplitLine:
 
     def summary(self, song: Song) -> str:
         return f"{where(song, self.section_id, self.layer_id, self.phrase)}: {DEALS[self.deal][0]} go to another layer"
+
+
+@edit("pass_notes", "notes placements")
+class PassNotes:
+    """Pass single notes of a line on to another layer's line in the same phrase, at their pitches; both lines go on otherwise."""
+
+    section_id: int
+    layer_id: int
+    phrase: int
+    onto: int
+    notes: list[Any] | None = None
+
+    def apply(self, song: Song) -> Song:
+        span, layer, line = line_of(song, self.section_id, self.layer_id, self.phrase)
+        _something(line, layer)
+        if not self.notes:
+            raise EditError("No notes are chosen. Choose the ones that another layer is to play.")
+        song, target = _target(song, layer, self.onto or layer.id, "", "")
+        over = chosen_notes(line, self.notes)
+        there = line_in(song, span, self.phrase, target)
+        kept = [n.row for n in line.notes if n not in over]
+        write = encoder(song, span, self.phrase, target)
+        rows = [(n.tick, n.duration, *write(n.tick, n.pitch, how_written(n.kind)), n.velocity) for n in over]
+        mine = [n.row for n in there.notes if (n.tick, n.pitch) not in {(o.tick, o.pitch) for o in over}]
+        name = there.names[0] if there.names else f"Line of {target.name}"
+        song = put_rows(song, span, self.phrase, target, [*mine, *rows], name)
+        span = timeline(song).span_of(self.section_id)
+        return put_rows(song, span, self.phrase, layer_of(song, layer.id), kept, line.names[0])
+
+    def summary(self, song: Song) -> str:
+        count = len(self.notes or ())
+        said = f"{count} {'note' if count == 1 else 'notes'} passed on to {layer_of(song, self.onto).name}"
+        return f"{where(song, self.section_id, self.layer_id, self.phrase)}: {said}"
 
 
 @edit("answer_only", "notes placements")

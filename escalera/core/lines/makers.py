@@ -336,12 +336,15 @@ def call_and_answer(frame: Frame, options: Options) -> list[Row]:
     "leads",
     "short answers where the other line is silent",
     Control("seed", "idea", tuple("123456789")),
+    Control("gap", "which gap", ("every gap", "first gap", "second gap", "third gap", "last gap")),
 )
 def fills_gaps(frame: Frame, options: Options) -> list[Row]:
     dice = np.random.default_rng(int(options["seed"]))
     figure = [int(x) for x in dice.choice((1, 2, 0, 3), size=4)]
     rows: list[Row] = []
-    for start, end in frame.gaps(frame.metre.beat_ticks) if frame.other else []:
+    gaps = frame.gaps(frame.metre.beat_ticks) if frame.other else []
+    which = {"first gap": slice(0, 1), "second gap": slice(1, 2), "third gap": slice(2, 3), "last gap": slice(-1, None)}
+    for start, end in gaps[which.get(options["gap"], slice(None))] or gaps[-1:]:
         first = -(-(start + EIGHTH // 2) // EIGHTH) * EIGHTH
         ticks = range(first, end - EIGHTH + 1, EIGHTH)
         rows += [(t, 380, TONE, figure[i % 4], 0, 90 - 4 * i) for i, t in enumerate(list(ticks)[:4])]

@@ -18,6 +18,8 @@ INTERVALS: dict[str, tuple[str, int]] = {
     "octave-below": ("an octave below", -7),
 }
 REACH = 4  # semitones that a strong beat may bend a note
+RUB = 1  # semitones above the bass, octaves left out: a minor ninth
+FARTHER = 7  # semitones that a note moves out of the bass's way
 LEAST = 2  # semitones from the line: a semitone against it would rub
 
 
@@ -39,11 +41,14 @@ class Parallel:
     bent: tuple[Bent, ...]
 
 
-def parallel_line(notes: Sequence[tuple[int, int]], frame: Frame, interval: str) -> Parallel:
-    """A second voice to notes (tick, pitch in the song's own key).
+def parallel_line(
+    notes: Sequence[tuple[int, int]], frame: Frame, interval: str, bass: Sequence[tuple[int, int, int]] = ()
+) -> Parallel:
+    """A second voice to notes (tick, pitch in the song's own key); `bass` is (start, end, pitch) of what sounds below.
 
     On strong beats (those of the metre) the voice is a chord tone, between them it runs parallel inside the key. Where the
-    parallel is no chord tone on a strong beat, or the line itself leaves the key, the note is bent and listed.
+    parallel is no chord tone on a strong beat, or the line itself leaves the key, the note is bent and listed. A minor ninth over
+    the bass gives way to the nearest chord tone that is none.
     """
     steps = INTERVALS[interval][1]
     pitches, bent = [], []
@@ -59,6 +64,13 @@ def parallel_line(notes: Sequence[tuple[int, int]], frame: Frame, interval: str)
                 bent.append(Bent(tick, wanted, taken, f"no tone of {chord}"))
         elif not inside:
             bent.append(Bent(tick, pitch + (wanted - pitch), wanted, "the line leaves the key here"))
+        low = {b % 12 for start, end, b in bass if start <= tick < end}
+        if any((taken - b) % 12 == RUB for b in low):
+            clear = frozenset(c for c in chord.classes if not any((c - b) % 12 == RUB for b in low))
+            better = _nearest(taken, pitch, steps, clear, FARTHER)
+            if better != taken:
+                bent.append(Bent(tick, taken, better, "it rubs against the bass"))
+            taken = better
         pitches.append(taken)
     return Parallel(tuple(pitches), tuple(bent))
 
@@ -71,8 +83,8 @@ def parallel(pitch: int, steps: int, key: Key) -> tuple[int, bool]:
     return key.tonic_class + 12 * (degree // 7) + key.degrees[degree % 7], key.degrees[below] == place
 
 
-def _nearest(wanted: int, pitch: int, steps: int, classes: frozenset[int]) -> int:
+def _nearest(wanted: int, pitch: int, steps: int, classes: frozenset[int], reach: int = REACH) -> int:
     """The chord tone nearest to the parallel, on the same side of the line."""
     side = 1 if steps > 0 else -1
-    near = sorted(range(wanted - REACH, wanted + REACH + 1), key=lambda p: (abs(p - wanted), p))
+    near = sorted(range(wanted - reach, wanted + reach + 1), key=lambda p: (abs(p - wanted), p))
     return next((p for p in near if p % 12 in classes and (p - pitch) * side >= LEAST), wanted)

@@ -9,6 +9,7 @@ import numpy as np
 
 from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE, Pattern
 from escalera.core.rhythm.pattern_variations import double_time, thin
+from escalera.core.time.ticks import TICKS_PER_QUARTER
 from escalera.errors import EditError
 
 Change = Callable[[Pattern], Pattern]
@@ -158,6 +159,54 @@ def thicken(pattern: Pattern) -> Pattern:
         rows[:, 5] = np.maximum(1, rows[:, 5] - 8)
         added.append(rows)
     return pattern.with_rows(np.concatenate((pattern.rows, *added)))
+
+
+CHOP = (1, 0, 1, 1, 0, 1, 1, 0)  # which sixteenths of half a bar of four sound of what is held
+
+
+@transformation("chop", "Chopped", "what is held sounds in short pieces, in one rhythm for all notes")
+def chop(pattern: Pattern) -> Pattern:
+    step, rows = TICKS_PER_QUARTER // 4, []
+    for start, length, *rest in pattern.to_list():
+        if length < 2 * step:
+            rows.append((start, length, *rest))
+            continue
+        first = -(-start // step)
+        ticks = [t * step for t in range(first, -(-(start + length) // step)) if CHOP[t % len(CHOP)]]
+        rows += [(t, min(step - 40, start + length - t), *rest) for t in ticks or [start]]
+    return pattern.with_rows(rows)
+
+
+@transformation(
+    "mute", "Muted between the beats", "strokes off the beat are short and soft, as with the palm on the strings"
+)
+def mute(pattern: Pattern) -> Pattern:
+    rows = pattern.rows.copy()
+    off = rows[:, 0] % TICKS_PER_QUARTER != 0
+    rows[off, 1] = np.minimum(rows[off, 1], 90)
+    rows[off, 5] = np.maximum(1, rows[off, 5] * 11 // 20)
+    return pattern.with_rows(rows)
+
+
+@transformation(
+    "contrast", "B part", "turned over, a third higher, and sparser where it is busy, busier where it is calm"
+)
+def contrast(pattern: Pattern) -> Pattern:
+    moved = _steps(invert(pattern), 2)
+    busy = len(np.unique(pattern.start)) * TICKS_PER_QUARTER > 1.5 * pattern.length_ticks
+    return thin(moved, 0.5) if busy else _halved(moved)
+
+
+def _halved(pattern: Pattern) -> Pattern:
+    """Every note of a quarter or more struck twice."""
+    rows = []
+    for start, length, *rest in pattern.to_list():
+        if length < TICKS_PER_QUARTER // 2:
+            rows.append((start, length, *rest))
+        else:
+            half = length // 2
+            rows += [(start, half - 20, *rest), (start + half, half - 20, *rest)]
+    return pattern.with_rows(rows)
 
 
 @transformation("shorter", "Shorter notes", "every note half as long")

@@ -11,9 +11,12 @@ from escalera.core.document.lanes import layer_value
 from escalera.core.document.shaping import layer_in
 from escalera.core.document.song import Placement, Section, Song
 from escalera.core.edits.curve_edits import Treat
+from escalera.core.edits.harmony_edits import SetVoicing
 from escalera.core.edits.layer_edits import SetControl
+from escalera.core.edits.line_edits import TransformLine
 from escalera.core.moves.move import Move, changed, is_pitched, kind, playing, span_of
-from escalera.core.reading.events import PITCH, layer_events
+from escalera.core.reading.events import DURATION, PITCH, layer_events
+from escalera.core.theory.voicings import INVERSIONS
 
 DUCK_DB, QUIETER_DB, USUAL_WITHIN_DB = 9.0, 4.0, 6.0
 LOWS_OFF_HZ, BASS_LOWS_OFF_HZ = 180.0, 110.0
@@ -98,6 +101,50 @@ def other_octave(song: Song, section: Section) -> Iterator[Move]:
                 way = "up" if semitones > 0 else "down"
                 edits = changed(section, layer, partial(_raised, semitones))
                 yield Move(f"other octave:{layer.id}:{way}", f"{layer.name} an octave {way}", edits)
+
+
+@kind(
+    "clear chords",
+    "Voice its chords without clashes",
+    "Chords lie so that no minor ninths, low semitones and mud come up; or with another tone lowest.",
+    room=True,
+)
+def clear_chords(song: Song, section: Section) -> Iterator[Move]:
+    span = span_of(song, section)
+    parts = [
+        ("clear", "yes", "voiced without clashes"),
+        *(("inversion", low, f"with the {low} lowest") for low in INVERSIONS[1:4]),
+    ]
+    for layer in playing(song, section):
+        if layer.family != "chords" or not is_pitched(layer):
+            continue
+        now = layer_events(song, span, layer).table
+        for part, value, said in parts:
+            edit = SetVoicing(layer.id, part, value)
+            after = edit.apply(song)
+            if not np.array_equal(layer_events(after, span, after.layer_by_id[layer.id]).table, now):
+                yield Move(f"clear chords:{layer.id}:{value}", f"{layer.name} {said}", (edit,))
+
+
+@kind(
+    "shorter notes",
+    "Let its notes end sooner",
+    "Held notes end after half their length, and stay against nothing.",
+    room=True,
+)
+def shorter_notes(song: Song, section: Section) -> Iterator[Move]:
+    span = span_of(song, section)
+    beat = span.bar_metres[0].beat_ticks
+    for layer in playing(song, section):
+        lengths = layer_events(song, span, layer).table[:, DURATION]
+        if is_pitched(layer) and len(lengths) and float(np.median(lengths)) > beat / 2:
+            phrases = [i for i, (a, b) in enumerate(span.phrase_ticks()) if _plays(section, layer.id, a, b)]
+            edits = tuple(TransformLine(section.id, layer.id, phrase, "shorter") for phrase in phrases)
+            yield Move(f"shorter notes:{layer.id}", f"{layer.name} with notes half as long", edits)
+
+
+def _plays(section: Section, layer_id: int, low: int, high: int) -> bool:
+    return any(p.layer_id == layer_id and p.start_ticks < high and p.end_ticks > low for p in section.placements)
 
 
 def _raised(semitones: int, placement: Placement) -> dict[str, int]:

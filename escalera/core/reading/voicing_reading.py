@@ -15,10 +15,11 @@ USUAL_VOICES = 3
 
 @dataclass(frozen=True, slots=True)
 class LaidOut:
-    """One chord as a layer lays it out; `outside` are its pitches beyond the sound's useful range."""
+    """One chord as a layer lays it out, and as it is called in the song's own key; `outside` are pitches beyond the sound's useful range."""
 
     tick: int
     chord: Chord
+    home: Chord
     reading: VoicingReading
     outside: tuple[int, ...]
 
@@ -39,11 +40,11 @@ def laid_out(harmony: Harmony, layer: Layer, voices: int, shift: int = 0) -> lis
     path = voice_path(harmony.home, voices, layer.register_centre, style)
     low, high = layer.register_low, layer.sound.register[1] + 12 * layer.octave
     found: list[LaidOut] = []
-    for tick, chord, home in zip(harmony.ticks, harmony.chords, path):
-        pitches = [p + shift for p in home]
+    for tick, chord, home, placed in zip(harmony.ticks, harmony.chords, harmony.home, path):
+        pitches = [p + shift for p in placed]
         extra = ([pitches[0] - 12] if style.octave_below else []) + ([pitches[-1] + 12] if style.double == TOP else [])
         every = tuple(sorted(pitches + extra))
         before = found[-1].reading.pitches if found else ()
         outside = tuple(p for p in every if not low <= p <= high)
-        found.append(LaidOut(tick, chord, read_voicing(chord, every, before), outside))
+        found.append(LaidOut(tick, chord, home, read_voicing(chord, every, before), outside))
     return found

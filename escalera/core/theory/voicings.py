@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from itertools import product
 
@@ -44,6 +44,22 @@ class Voicing:
     double: str = ""
     pair: str = ""  # of PAIRS: two notes only
     clear: bool = False  # no semitones below C3, no minor ninths, no mud where another placement has none
+    pairs_at: str = ""  # other pairs for single chords, as "G7=third and seventh; C=root and third"; of use with a pair
+
+    @property
+    def own_pairs(self) -> dict[str, str]:
+        """The pair of single chords by their names."""
+        rows = (row.split("=", 1) for row in self.pairs_at.split("; ") if "=" in row)
+        return {name: pair for name, pair in rows if pair in PAIRS}
+
+    def pair_of(self, chord: Chord) -> str:
+        """Which two tones of a chord are played; '' for all."""
+        return self.own_pairs.get(str(chord), self.pair) if self.pair else ""
+
+    def with_pair_at(self, chord: str, pair: str) -> Voicing:
+        """With another pair for one chord, or with the usual one where `pair` is ''."""
+        rows = {**self.own_pairs, chord: pair}
+        return replace(self, pairs_at="; ".join(f"{c}={p}" for c, p in sorted(rows.items()) if p))
 
 
 PLAIN = Voicing()
@@ -137,7 +153,7 @@ def _placements(chord: Chord, voices: int, centre: int, style: Voicing) -> tuple
 def _classes(chord: Chord, voices: int, style: Voicing) -> list[int]:
     """Pitch classes to place: the style's omission first, then what says least (fifth, root) until they fit."""
     if style.pair:
-        return _pair(chord, style.pair)
+        return _pair(chord, style.pair_of(chord))
     gone = OMITTED.get(style.omit, ())
     tones = [t for t in chord.tones if t not in gone] or list(chord.tones)
     while len(tones) > voices:

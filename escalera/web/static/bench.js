@@ -101,6 +101,13 @@ function formValues(form) {
   if (form.dataset.chosen !== undefined && notes.chosen().length) values.notes = JSON.stringify(notes.chosen());
   return values;
 }
+// What a change would bring is said before it is made.
+const foretell = (form) =>
+  htmx.ajax("GET", `${path}/foretold`, {
+    target: "#foretold",
+    swap: "innerHTML",
+    values: { ...here(), ...formValues(form) },
+  });
 function hearForm(button) {
   if (rail.player.playing) rail.player.stop();
   hear(`${path}/hear.wav?${new URLSearchParams({ ...here(), ...formValues(button.closest("form")) })}`, button);
@@ -232,6 +239,7 @@ page.listen({
   changes: {
     "#bench-section": (list) => choose({ section: Number(list.value) }),
     "#other-layer": (list) => choose({ layer: Number(list.value) }),
+    "[data-edit=transform_line] [name=transformation]": (list) => foretell(list.form),
     "#reach": setAside,
     "#write": setAside,
     "#steps": setAside,
