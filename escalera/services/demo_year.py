@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import io
 import json
 import random
 from collections.abc import Iterator
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
+from zipfile import ZipFile
 
 from sqlalchemy.orm import Session
 
@@ -22,7 +24,7 @@ from escalera.core.planning.people_edits import AddPerson, SetPerson, SetShares,
 from escalera.core.planning.work_edits import SetArchived, SetDue, SetRelease, SetStage
 from escalera.core.sets import song_set as acts
 from escalera.core.tasks.marks import judge
-from escalera.formats.project import write_project
+from escalera.formats.project import read_project, write_project
 from escalera.services import library
 from escalera.services.drills import Item
 from escalera.services.new_song import new_song
@@ -36,13 +38,15 @@ from escalera.store.planning_models import TimedStepRow
 from escalera.store.task_store import keep_submission
 
 YEAR_FILE = "made_up_year.json"
+SONGS_FILE = "made_up_songs.zip"  # written by tools/write_demo_year.py
 Row = dict[str, Any]
 
 
 def seed_year(studio: Studio) -> int:
     """Put the year on the shelf; how many songs it has."""
     year = library.data(YEAR_FILE)
-    ids = {row["title"]: _song(studio, row) for row in year["songs"]}
+    with ZipFile(io.BytesIO(library.file(SONGS_FILE))) as songs:
+        ids = {row["title"]: _song(studio, row, songs) for row in year["songs"]}
     ids |= {card.title: card.id for card in studio.shelf() if card.title not in ids}
     _timed(studio, year["timed"], list(ids.values()))
     _lines(studio, year["lines"])
@@ -55,6 +59,16 @@ def seed_year(studio: Studio) -> int:
     return len(year["songs"])
 
 
+def made_song(row: Row) -> Song:
+    """A song of the year laid out anew; it takes about a second, so that all of them stand ready in SONGS_FILE."""
+    return new_song(row["title"], form=row["form"], school=row["school"], start=row["start"], key=row.get("key", ""))
+
+
+def file_of(row: Row) -> str:
+    """The name of a song's project in SONGS_FILE."""
+    return f"{library.slug(row['title'])}.json"
+
+
 def _ago(days: float) -> datetime:
     """A moment in the morning so many days ago, as the store keeps it."""
     return datetime.now(UTC).replace(tzinfo=None, hour=9, minute=5, second=0, microsecond=0) - timedelta(days=days)
@@ -64,9 +78,9 @@ def _day(days: float) -> str:
     return str(_ago(days).date())
 
 
-def _song(studio: Studio, row: Row) -> int:
+def _song(studio: Studio, row: Row, songs: ZipFile) -> int:
     """A song laid out from a starting loop, and what happened to it, each step on its day."""
-    song = new_song(row["title"], form=row["form"], school=row["school"], start=row["start"], key=row.get("key", ""))
+    song = read_project(songs.read(file_of(row)))
     if any(stage not in ("left",) for stage, _, _ in row["marks"]):  # what was worked on has sounds of its own
         song = replace(song, layers=tuple(replace(x, stand_in=False) for x in song.layers))
     song_id = studio.add_song(song, "New song")

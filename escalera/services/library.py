@@ -37,6 +37,11 @@ def data(name: str) -> dict:  # type: ignore[type-arg]
     return json.loads(files("escalera.demo").joinpath(name).read_text("utf-8"))
 
 
+def file(name: str) -> bytes:
+    """A file of the demo folder as it is."""
+    return files("escalera.demo").joinpath(name).read_bytes()
+
+
 @cache
 def patterns() -> dict[str, LibraryPattern]:
     """Every built-in pattern by key ('backbeat/kick', 'held-roots')."""

@@ -3,6 +3,7 @@
 import io
 import json
 import wave
+import zipfile
 from dataclasses import replace
 
 import numpy as np
@@ -10,6 +11,9 @@ import pytest
 
 from escalera.core.sets import song_set as acts
 from escalera.errors import EditError, FormatError, NotFound
+from escalera.formats.project import read_project, write_project
+from escalera.services import library
+from escalera.services.demo_year import SONGS_FILE, YEAR_FILE, file_of, made_song
 from escalera.services.set_hearing import BEGINNING_S, END_S, heard_join
 from tests.planned import SONG
 
@@ -122,3 +126,12 @@ def test_the_join_between_two_songs_is_heard_with_its_gap(studio):
         "the gap is quiet once the last notes are gone"
     )
     assert level(END_S, END_S + 0.2) > level(END_S + 2.5, END_S + 3), "the last notes ring into it"
+
+
+def test_the_songs_of_the_year_stand_ready_as_they_would_be_laid_out():
+    rows = library.data(YEAR_FILE)["songs"]
+    with zipfile.ZipFile(io.BytesIO(library.file(SONGS_FILE))) as songs:
+        ready = {row["title"]: read_project(songs.read(file_of(row))) for row in rows}
+        assert len(songs.namelist()) == len(rows) == len(ready)
+    for row in (rows[0], rows[-1]):
+        assert ready[row["title"]] == read_project(write_project(made_song(row))), "run tools/write_demo_year.py"

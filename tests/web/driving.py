@@ -44,7 +44,7 @@ def trouble_of(page, within=None):
     page.evaluate(next(Path("tests/vendor").glob("axe-*.min.js")).read_text())
     return page.evaluate(
         "async (within) => (await axe.run(within ?? document, "
-        "{ runOnly: ['wcag2a', 'wcag2aa', 'wcag22aa', 'best-practice'], rules: {'label-content-name-mismatch': {enabled: true}, 'region': {enabled: false}} })).violations.map(v => ({...v, nodes: v.nodes.filter(n => v.id !== 'target-size' || "
+        "{ resultTypes: ['violations'], preload: false, runOnly: ['wcag2a', 'wcag2aa', 'wcag22aa', 'best-practice'], rules: {'label-content-name-mismatch': {enabled: true}, 'region': {enabled: false}} })).violations.map(v => ({...v, nodes: v.nodes.filter(n => v.id !== 'target-size' || "
         "!document.querySelector(n.target)?.closest('[data-equivalent]'))})).filter(v => v.nodes.length).map(v => v.id + ': ' + "
         "v.nodes.slice(0, 3).map(n => n.target + ' ' + (n.any[0]?.message ?? '')).join(' | "
         "'))",

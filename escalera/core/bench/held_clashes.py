@@ -76,7 +76,14 @@ def clearest(song: Song, section: Section, layer: Layer) -> Layer:
         mine = held_notes(song.with_layer(candidate), span, candidate)
         return sum(c.ticks for t in tables for c in clashes_between(mine, t, harmony, beat))
 
-    return min(_candidates(layer), key=rubbing)
+    best, least = layer, -1
+    for candidate in _candidates(layer):
+        rubs = rubbing(candidate)
+        if rubs == 0:
+            return candidate
+        if least < 0 or rubs < least:
+            best, least = candidate, rubs
+    return best
 
 
 def _candidates(layer: Layer) -> Iterator[Layer]:
