@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
 
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.caching import Results
 from escalera.core.document.song import Layer, Section, Song
-from escalera.core.reading.events import DURATION, PITCH, START, layer_events
+from escalera.core.reading.events import DURATION, PITCH, START, heard_in, layer_events, sounding_layers
 from escalera.core.reading.section_harmony import Harmony, section_harmony
 from escalera.core.reading.timeline import Span, timeline
 from escalera.core.theory.voicings import INVERSIONS
@@ -44,21 +45,44 @@ def held_notes(song: Song, span: Span, layer: Layer) -> Table:
     return table[~np.append(led, False)]
 
 
-def clashes_between(a: Table, b: Table, harmony: Harmony, beat_ticks: int) -> list[HeldClash]:
-    """What two layers hold against each other, in order of time."""
-    if not len(a) or not len(b):
-        return []
-    start = np.maximum(a[:, None, START], b[None, :, START])
-    end = np.minimum(a[:, None, START] + a[:, None, DURATION], b[None, :, START] + b[None, :, DURATION])
-    near = np.isin(np.abs(a[:, None, PITCH] - b[None, :, PITCH]), RUBS) & (2 * (end - start) > beat_ticks)
-    found = []
-    for i, j in zip(*np.nonzero(near)):
-        low, high = sorted((int(a[i, PITCH]), int(b[j, PITCH])))
-        tick = int(start[i, j])
-        named = {low % 12, high % 12} <= harmony.chords[harmony.index_at(tick)].classes
-        if high - low != 1 or not named:
-            found.append(HeldClash(tick, int(end[i, j]) - tick, low, high))
-    return sorted(found, key=lambda c: c.tick)
+def clashes_among(tables: Sequence[Table], harmony: Harmony, beat_ticks: int) -> dict[tuple[int, int], list[HeldClash]]:
+    """What pairs of layers hold against each other, by their places in `tables`, in order of time."""
+    rows = [np.column_stack((t[:, [START, DURATION, PITCH]], np.full(len(t), i))) for i, t in enumerate(tables)]
+    notes = np.concatenate(rows) if rows else np.zeros((0, 4), np.int64)
+    notes = notes[2 * notes[:, 1] > beat_ticks]  # what is shorter holds against nothing
+    by_pitch = {int(p): notes[notes[:, 2] == p] for p in np.unique(notes[:, 2])}
+    found: dict[tuple[int, int], list[HeldClash]] = {}
+    for low, apart in product(by_pitch, RUBS):
+        if low + apart in by_pitch:
+            for tick, ticks, one, other in _together(by_pitch[low], by_pitch[low + apart], beat_ticks):
+                named = {low % 12, (low + apart) % 12} <= harmony.chords[harmony.index_at(tick)].classes
+                if apart != 1 or not named:
+                    pair = (min(one, other), max(one, other))
+                    found.setdefault(pair, []).append(HeldClash(tick, ticks, low, low + apart))
+    return {pair: sorted(clashes, key=lambda c: (c.tick, c.low)) for pair, clashes in sorted(found.items())}
+
+
+def _together(a: Table, b: Table, beat_ticks: int) -> Iterator[tuple[int, int, int, int]]:
+    """Start and length of what two rows of notes sound together for more than half a beat, and whose they are; not of one layer."""
+    start = np.maximum(a[:, None, 0], b[None, :, 0])
+    ticks = np.minimum(a[:, None, 0] + a[:, None, 1], b[None, :, 0] + b[None, :, 1]) - start
+    for i, j in zip(*np.nonzero((2 * ticks > beat_ticks) & (a[:, None, 3] != b[None, :, 3]))):
+        yield int(start[i, j]), int(ticks[i, j]), int(a[i, 3]), int(b[j, 3])
+
+
+_kept: Results[list[tuple[int, int, list[HeldClash]]]] = Results(512)
+
+
+def clashes_in(song: Song, span: Span) -> list[tuple[int, int, list[HeldClash]]]:
+    """Layers of a section by their ids, two by two, with what they hold against each other; muted layers left out."""
+    layers = [x for x in sounding_layers(song, span.section) if not x.sound.is_drum and x.family in PITCHED]
+
+    def made() -> list[tuple[int, int, list[HeldClash]]]:
+        tables = [held_notes(song, span, x) for x in layers]
+        found = clashes_among(tables, section_harmony(song, span), span.bar_metres[0].beat_ticks)
+        return [(layers[i].id, layers[j].id, clashes) for (i, j), clashes in found.items()]
+
+    return _kept.get_or_make((heard_in(song, span), tuple(x.id for x in layers)), made)
 
 
 def clearest(song: Song, section: Section, layer: Layer) -> Layer:
@@ -70,11 +94,13 @@ def clearest(song: Song, section: Section, layer: Layer) -> Layer:
     playing = {p.layer_id for p in section.placements}
     others = [x for x in song.layers if x.id in playing and x.id != layer.id and x.family in PITCHED and not x.muted]
     harmony, beat = section_harmony(song, span), span.bar_metres[0].beat_ticks
-    tables = [held_notes(song, span, x) for x in others]
+    rest = [held_notes(song, span, x) for x in others]
+    known = np.concatenate(rest) if rest else np.zeros((0, PITCH + 1), np.int64)
 
     def rubbing(candidate: Layer) -> int:
         mine = held_notes(song.with_layer(candidate), span, candidate)
-        return sum(c.ticks for t in tables for c in clashes_between(mine, t, harmony, beat))
+        found = clashes_among((mine, known), harmony, beat)
+        return sum(c.ticks for clashes in found.values() for c in clashes)
 
     best, least = layer, -1
     for candidate in _candidates(layer):

@@ -8,18 +8,18 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from functools import partial
-from itertools import combinations
 from statistics import median
 
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.bench.held_clashes import PITCHED, clashes_between, held_notes
+from escalera.core.bench.held_clashes import PITCHED, clashes_in
+from escalera.core.caching import Results
 from escalera.core.checks.check import Facts, Finding, check, some
 from escalera.core.document.song import Layer
 from escalera.core.energy.model import SectionEnergy
-from escalera.core.reading.events import DURATION, PITCH, START, layer_events
-from escalera.core.reading.section_harmony import section_harmony, section_key
+from escalera.core.reading.events import DURATION, PITCH, START, heard_in, layer_events
+from escalera.core.reading.section_harmony import section_key
 
 SPARE = (
     "break",
@@ -179,7 +179,7 @@ def backbeat(facts: Facts) -> Iterator[Finding]:
     "bring in",
 )
 def silent_bar(facts: Facts) -> Iterator[Finding]:
-    sounding = [(s, facts.kept(s, "sounding bars", partial(_sounding_bars, facts, s))) for s in facts.sections]
+    sounding = [(s, _bars_kept.get_or_make(heard_in(facts.song, s.span), partial(_sounding_bars, facts, s))) for s in facts.sections]  # fmt: skip
     heard = [any(bars) for _, bars in sounding]
     for i, (s, bars) in enumerate(sounding):
         section = s.span.section
@@ -198,6 +198,9 @@ def silent_bar(facts: Facts) -> Iterator[Finding]:
                 weight=2.8,
                 facts=tuple(holes),
             )
+
+
+_bars_kept: Results[list[bool]] = Results(512)
 
 
 def _sounding_bars(facts: Facts, s: SectionEnergy) -> list[bool]:
@@ -265,32 +268,23 @@ def wrong_notes(facts: Facts) -> Iterator[Finding]:
 )
 def held_clash(facts: Facts) -> Iterator[Finding]:
     for s in facts.sections:
-        for (one, other), (count, beats, said) in facts.kept(s, "held clash", partial(_held, facts, s)):
+        beat = s.span.bar_metres[0].beat_ticks
+        for one, other, clashes in clashes_in(facts.song, s.span):
+            beats = sum(c.ticks for c in clashes) / beat
+            if beats < LEAST_CLASH_BEATS:
+                continue
+            key, first = section_key(facts.song, s.span.section), clashes[0]
+            bar = s.span.first_bar + s.span.bar_of(first.tick)
             yield Finding(
                 "held clash",
-                f"{facts.layer(one).name} and {facts.layer(other).name} hold {said} for {beats:.3g} beats in {s.span.section.name}"
-                + (f", and {count - 1} more." if count > 1 else "."),
+                f"{facts.layer(one).name} and {facts.layer(other).name} hold {key.pitch_name(first.low)} against "
+                f"{key.pitch_name(first.high)} (bar {bar}) for {beats:.3g} beats in {s.span.section.name}"
+                + (f", and {len(clashes) - 1} more." if len(clashes) > 1 else "."),
                 (s.span.section.id,),
                 other,
                 min(2.0, 0.4 + 0.1 * beats),
-                (round(beats), count),
+                (round(beats), len(clashes)),
             )
-
-
-def _held(facts: Facts, s: SectionEnergy) -> list[tuple[tuple[int, int], tuple[int, float, str]]]:
-    """Pairs of layers with held clashes: their ids; how many, the beats of all of them, the first in words."""
-    song, beat = facts.song, s.span.bar_metres[0].beat_ticks
-    rows = {x.id: held_notes(song, s.span, x) for x in s.layers if not x.sound.is_drum and x.family in PITCHED}
-    harmony, found = section_harmony(song, s.span), []
-    for (one, a), (other, b) in combinations(rows.items(), 2):
-        clashes = clashes_between(a, b, harmony, beat)
-        beats = sum(c.ticks for c in clashes) / beat
-        if beats >= LEAST_CLASH_BEATS:
-            key, first = section_key(song, s.span.section), clashes[0]
-            bar = s.span.first_bar + s.span.bar_of(first.tick)
-            said = f"{key.pitch_name(first.low)} against {key.pitch_name(first.high)} (bar {bar})"
-            found.append(((one, other), (len(clashes), beats, said)))
-    return found
 
 
 def _wrong(facts: Facts, s: SectionEnergy) -> list[tuple[int, float, float]]:

@@ -46,6 +46,8 @@ def simulated(song: Song, section: Section, part: str) -> bool:
 
 def missing_of(song: Song, section: Section) -> list[str]:
     """Voices that are wanted in a section and neither sung nor simulated."""
+    if not section.wanted:
+        return []
     return [s.part.key for s in stack_of(song, section) if s.state == MISSING and s.part.key in section.wanted]
 
 
