@@ -10,13 +10,14 @@ import numpy as np
 
 from escalera.core.document.limits import MAX_TEMPO_BPM, MIN_TEMPO_BPM
 from escalera.core.document.names import guess_role, next_name
-from escalera.core.document.song import Changes, Progression, Section, Song, default_phrases
+from escalera.core.document.song import Progression, Section, Song, default_phrases
 from escalera.core.document.target import Target
 from escalera.core.edits.form_layout import number_repeats
 from escalera.core.edits.section_edits import USUAL_TARGET
 from escalera.core.performance.form_found import FoundPart
 from escalera.core.performance.music_reading import MusicReading, outside
 from escalera.core.performance.played import Played
+from escalera.core.reading.played_loops import as_loop
 from escalera.core.theory.keys import Key, transpose_key
 from escalera.core.time.tempo import TempoPoint
 from escalera.formats.midi_read import MidiFacts
@@ -142,7 +143,7 @@ def add_sections(song: Song, named: list[NamedPart], reading: MusicReading, fact
 
 
 def _progression(song: Song, reading: MusicReading, named: NamedPart, played: Played) -> Progression | None:
-    """The chords of a part in the song's key, as the shortest loop of bars that gives them."""
+    """The chords of a part in the song's key, as the shortest loop of bars that gives them, single passes apart."""
     part = named.part
     low, high = played.bar_ticks[part.first_bar], played.bar_ticks[part.first_bar + part.bars]
     first = reading.chord_at(low)
@@ -156,27 +157,8 @@ def _progression(song: Song, reading: MusicReading, named: NamedPart, played: Pl
     rows = [(t, chord.moved(down)) for t, chord in changes]
     metres = set(played.metres[part.first_bar : part.first_bar + part.bars])
     if len(metres) == 1:
-        bar = metres.pop().bar_ticks
-        for bars in (1, 2, 4, 8, 12, 16):
-            if bars < part.bars and _loops(rows, bars * bar, high - low):
-                return Progression(_within(rows, bars * bar), bars * bar)
+        return as_loop(rows, high - low, metres.pop().bar_ticks)
     return Progression(tuple(rows), high - low)
-
-
-def _within(rows: list, length: int) -> Changes:  # type: ignore[type-arg]
-    return tuple(row for row in rows if row[0] < length)
-
-
-def _loops(rows: list, length: int, whole: int) -> bool:  # type: ignore[type-arg]
-    """Whether the chords are those of their first stretch, over and over."""
-    if whole % length:
-        return False
-
-    def at(tick: int) -> object:
-        return [c for t, c in rows if t <= tick][-1]
-
-    ticks = sorted({t for t, _ in rows} | {t % length + k * length for t, _ in rows for k in range(whole // length)})
-    return all(at(t) == at(t % length) for t in ticks)
 
 
 def _add_section(song: Song, named: NamedPart, facts: MidiFacts, played: Played) -> Song:

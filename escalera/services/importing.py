@@ -16,6 +16,8 @@ from escalera.core.document.song import Song
 from escalera.core.document.target import Target
 from escalera.core.energy.model import arranged
 from escalera.core.performance.music_reading import MusicReading, read_music
+from escalera.core.performance.played import Played
+from escalera.core.reading.played_loops import push_of
 from escalera.core.theory.keys import Key, parse_key
 from escalera.core.time.metre import DENOMINATORS, MAX_NUMERATOR, Metre
 from escalera.core.validation.whole import validate
@@ -120,6 +122,7 @@ def import_midi(data: bytes, title: str) -> Imported:
     song = Song(title=title, tempo_bpm=tempo_at(facts, 0, report), metre=bars.metres[0], key=key)
     song, rows = make_layers(song, facts, report)
     song = add_sections(song, named_parts(reading, marked, played, report), reading, facts, played)
+    song = _with_push(song, reading, played, report)
     for layer, notes in zip(song.layers, rows):
         song = place_notes(song, layer, notes, played)
     for what, count in facts.dropped.items():
@@ -130,6 +133,17 @@ def import_midi(data: bytes, title: str) -> Imported:
         sections=tuple(replace(s, guessed=not marked) for s in song.sections),
     )
     return Imported(_with_targets(validate(song)), tuple(report), reading)
+
+
+def _with_push(song: Song, reading: MusicReading, played: Played, report: list[str]) -> Song:
+    """The song whose chords come early where they are played so; what is played stays where it is."""
+    ticks, early, late = push_of(played, reading.chords)
+    if not ticks or song.progression is None:
+        return song
+    report.append(
+        f"{early} of {early + late} chords come an eighth before the bar line: the harmony is pushed by so much."
+    )
+    return replace(song, push_ticks=ticks)
 
 
 def _thinned(facts: MidiFacts) -> MidiFacts:

@@ -242,3 +242,48 @@ def test_no_finding_rests_on_a_guess_until_it_is_confirmed():
     assert not EDITS["set_chords"]("I | V | vi | IV").apply(song).chords_read
     own = EDITS["set_role"](song.sections[1].id, "chorus").apply(song)
     assert not own.sections[1].guessed and own.sections[2].guessed
+
+
+CHORDS = {"C": (48, 52, 55), "Am": (45, 48, 52), "F": (41, 45, 48), "G": (43, 47, 50), "Dm": (50, 53, 57)}
+
+
+def chorded(bars, early=0):
+    """A file of held chords, one a bar, each struck `early` ticks before its bar line, over a bass on the line."""
+    file = mido.MidiFile(ticks_per_beat=BEAT)
+    for name, pitches, ahead in (
+        ("Piano", lambda c: [p + 12 for p in CHORDS[c]], early),
+        ("Bass", lambda c: [CHORDS[c][0] - 12], early),
+    ):
+        rows = []
+        for bar, chord in enumerate(bars):
+            start, end = max(0, 4 * BEAT * bar - ahead), 4 * BEAT * (bar + 1) - ahead - 20
+            rows += [row for p in pitches(chord) for row in ((start, 1, p), (end, 0, p))]
+        track, at = mido.MidiTrack(), 0
+        track.append(mido.MetaMessage("track_name", name=name))
+        for tick, on, pitch in sorted(rows):
+            track.append(mido.Message("note_on" if on else "note_off", note=pitch, velocity=80, time=tick - at))
+            at = tick
+        file.tracks.append(track)
+    out = io.BytesIO()
+    file.save(file=out)
+    return out.getvalue()
+
+
+def test_a_loop_keeps_what_differs_on_single_passes():
+    plain, other = ["C", "Am", "F", "G"], ["C", "Am", "Dm", "G"]
+    song = import_midi(chorded([*plain, *plain, *other, *plain]), "Passes").song
+    found = [p for s in song.sections for p in [s.progression or song.progression] if p]
+    assert len(song.sections) == 1 and found[0].length_ticks == 4 * 3840
+    assert [n for n, _ in found[0].passes] == [3] and [str(c) for _, c in found[0].passes[0][1]] == other
+    harmony = section_harmony(song, timeline(song).spans[0])
+    assert [str(c) for c in harmony.chords] == [*plain, *plain, *other, *plain]
+
+
+@pytest.mark.parametrize(("early", "push"), [(0, 0), (BEAT // 2, 480), (BEAT // 16, 0)])
+def test_chords_that_all_come_an_eighth_early_are_a_push(early, push):
+    bars = ["C", "Am", "F", "G"] * 4
+    found = import_midi(chorded(bars, early), "Pushed")
+    assert found.song.push_ticks == push and any("pushed" in said for said in found.report) == bool(push)
+    harmony = section_harmony(found.song, timeline(found.song).spans[0])
+    if push:
+        assert [str(harmony.chords[harmony.index_at(3840 * b - 240)]) for b in range(1, 8)] == bars[1:8]

@@ -181,10 +181,12 @@ class AddGroove:
 
 
 def metre_of(song: Song, section: Section | None) -> Metre:
+    """The time signature a section begins in, or the song's."""
     return section_metres(section, song.metre)[0] if section else song.metre
 
 
 def at_words(song: Song, section_id: int | None, phrase: int | None) -> str:
+    """Where something is done, as the end of a sentence for the history; '' for nowhere."""
     if section_id is None:
         return ""
     return f" in {section_of(song, section_id).name}" + ("" if phrase is None else f", phrase {phrase + 1}")
