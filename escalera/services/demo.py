@@ -222,7 +222,7 @@ def demo_songs() -> list[Song]:
 
 def seed_demo(studio: Studio) -> list[int]:
     """Put the demo songs on an empty shelf; a shelf with songs (or a filled bin) is left as it is."""
-    if studio.shelf() or studio.bin_count():
+    if studio.cards() or studio.bin_count():
         return []
     made = [studio.add_song(song, "Demo song") for song in reversed(demo_songs())]
     _park_ideas(studio, studio.head(made[-1]).song, library.data(DEMO_FILES[0])["parked"])

@@ -47,7 +47,7 @@ def seed_year(studio: Studio) -> int:
     year = library.data(YEAR_FILE)
     with ZipFile(io.BytesIO(library.file(SONGS_FILE))) as songs:
         ids = {row["title"]: _song(studio, row, songs) for row in year["songs"]}
-    ids |= {card.title: card.id for card in studio.shelf() if card.title not in ids}
+    ids |= {card.title: card.id for card in studio.cards() if card.title not in ids}
     _timed(studio, year["timed"], list(ids.values()))
     _lines(studio, year["lines"])
     for row in year["sets"]:

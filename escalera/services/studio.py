@@ -140,9 +140,12 @@ class Studio:
 
     def shelf(self, deleted: bool = False) -> list[Card]:
         """The songs, newest first. Stairs that edits left undrawn are drawn now; a song that cannot be read says so on its card."""
+        return [self._drawn(c) if c.picture.get("undrawn") or not c.picture else c for c in self.cards(deleted)]
+
+    def cards(self, deleted: bool = False) -> list[Card]:
+        """The songs as they were last drawn, newest first: names and ids without a stair being drawn for them."""
         with self.database.read() as session:
-            cards = self.repository.cards(session, deleted)
-        return [self._drawn(card) if card.picture.get("undrawn") or not card.picture else card for card in cards]
+            return self.repository.cards(session, deleted)
 
     def _drawn(self, card: Card) -> Card:
         """A card with its stair, kept in memory until it is written with the next edit: reading never writes."""

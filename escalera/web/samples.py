@@ -43,7 +43,7 @@ def context(wall: Wall) -> dict[str, object]:
         "arriving": studio().at_work(BRING_IN),
         "making": studio().at_work(OWN_SAMPLES),
         "standing": studio().arrivals.standing(),
-        "songs": {card.id: card.title for card in studio().shelf()} if wall.song is None else {},
+        "songs": {card.id: card.title for card in studio().cards()} if wall.song is None else {},
     }
 
 

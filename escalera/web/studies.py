@@ -60,7 +60,7 @@ def context(study_id: int) -> dict[str, Any]:
     view = view_of(study_id)
     return {
         "view": view, "study": view.study, "roles": ROLES, "note_kinds": NOTE_KINDS, "states": INSTRUMENT_STATES, "busy": busy,
-        "songs": [(c.id, c.title) for c in studio().shelf() if not c.trouble],
+        "songs": studio().index.all().offered,
     }  # fmt: skip
 
 
