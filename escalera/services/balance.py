@@ -7,7 +7,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from escalera.core.balance.balance_checks import HeardFacts, finding_of, heard_mends
-from escalera.core.balance.remedies import Candidate, find_remedy, with_candidate
+from escalera.core.balance.masking import Hiding
+from escalera.core.balance.remedies import Candidate, Unmasking, find_remedy, pair_of, remedies, with_candidate
 from escalera.core.balance.rough_mix import RoughStep, lead_rides, rough_mix
 from escalera.core.balance.section_heard import HeardSection, Loud
 from escalera.core.document.song import Song
@@ -71,6 +72,34 @@ def levels_of(rendering: Rendering, song: Song) -> list[Loud]:
         return loud_of(before, renderer.chunk(song, line, index, keys[index])[:, : high - low])
 
     return [rendering.kept(content_key("loud", key), lambda i=i: one(i)) for i, key in enumerate(keys)]  # type: ignore[misc]
+
+
+BARELY = 0.35  # of a layer: what is heard of it below that is little
+
+
+@dataclass(frozen=True, eq=False)
+class LayerShare:
+    """How much of a layer is heard in a section, who hides most of it (None for nobody), and the smallest changes that bring it forward."""
+
+    share: float
+    hiding: Hiding | None
+    remedies: tuple[Unmasking, ...]
+
+    @property
+    def barely(self) -> bool:
+        return self.share < BARELY
+
+
+def share_of(rendering: Rendering, song: Song, section_id: int, layer_id: int) -> LayerShare | None:
+    """What is heard of a layer in a section; None where it is silent there. Raises EditError where either is gone."""
+    section, layer = section_of(song, section_id), layer_of(song, layer_id)
+    heard = section_heard(rendering, song, section.id)
+    share = heard.hearing.shares.get(layer.id)
+    if share is None:
+        return None
+    hiding = max((h for h in heard.hidings if h.masked == layer.id), key=lambda h: h.share, default=None)
+    found = remedies(pair_of(song, heard, hiding.masked, hiding.by), 2) if hiding and share < BARELY else []
+    return LayerShare(share, hiding, tuple(found))
 
 
 # what may be tried, by its words -------------------------------------------------------------------------------------------------

@@ -66,8 +66,9 @@ def _as(kind: str, fields: Fields, song: Song, **more: object) -> Read:
 
 
 def _add_layer(fields: Fields, song: Song, studio: Studio) -> Read:
-    """A new layer comes with the pattern that was chosen for it, or its sound's usual one."""
-    sound = fields.get("sound", "")
+    """A new layer comes with the pattern that was chosen for it, or its sound's usual one, and stands at its job's level and place in
+    the present mix."""
+    sound, fields = fields.get("sound", ""), {"in_place": "true", **fields}
     sound_of(sound)
     chosen = library.patterns().get(fields.get("pattern_key", "")) or library.default_for(sound)
     if chosen is None or "rows" in fields:

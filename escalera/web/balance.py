@@ -11,7 +11,7 @@ from escalera.core.balance.hearing_dose import dose_percent, minutes_left
 from escalera.core.balance.thirds import Floats
 from escalera.core.edits.edit import id_in
 from escalera.errors import EscaleraError, InputError
-from escalera.services.balance import AT_ONCE_S, heard_so_far, known, levels_of, measured_remedy
+from escalera.services.balance import AT_ONCE_S, heard_so_far, known, levels_of, measured_remedy, share_of
 from escalera.services.comparing import BothBeside, choices, compared, passage_of, passage_wav
 from escalera.services.section_hearing import section_heard, thirds_of
 from escalera.store.repository import Head
@@ -94,6 +94,26 @@ def found(song_id: int) -> ResponseReturnValue:
 
 def _found(head: Head, seconds: float) -> FoundView:
     return FoundView(head, heard_so_far(studio().rendering, head.song, seconds), _outline(head))
+
+
+@blueprint.get("/share")
+def share(song_id: int) -> ResponseReturnValue:
+    """How much of a layer is heard in a section, and what would bring it forward: beside the layer on the stair."""
+    head = studio().head(song_id)
+    section_id, layer_id = (id_in(request.args.get(name, "")) or 0 for name in ("section", "layer"))
+    try:
+        found = share_of(studio().rendering, head.song, section_id, layer_id)
+    except EscaleraError as error:
+        return render_template("counting/_sentence.html", message=str(error))
+    section = head.song.section_by_id[section_id]
+    return render_template(
+        "stair/_share.html",
+        found=found,
+        head=head,
+        song=head.song,
+        section=section,
+        layer=head.song.layer_by_id[layer_id],
+    )
 
 
 @blueprint.get("/rides")

@@ -14,6 +14,7 @@ from escalera.core.edits.harmony_edits import VOICING_PARTS
 from escalera.core.lines.transformations import TRANSFORMATIONS
 from escalera.core.moves.suggestions import suggest
 from escalera.core.theory.keys import MODES
+from escalera.services.balance import LayerShare, known, share_of
 from escalera.services.studio import Outcome
 from escalera.store.repository import Head
 from escalera.web.edits import add_edits, entered
@@ -33,8 +34,27 @@ def context(view: SongView) -> dict[str, Any]:
         "modes": MODES,
         "voicing_parts": VOICING_PARTS,
         "transformations": TRANSFORMATIONS,
+        "found": _share(view),
+        "fresh_layer": _is_fresh(view),
         **LISTS,
     }
+
+
+def _is_fresh(view: SongView) -> bool:
+    """Whether the chosen layer was added with the last step, so that it is told at once whether it is heard."""
+    layer = view.layer
+    if layer is None or layer.id != max(x.id for x in view.song.layers):
+        return False
+    last = studio().history(view.head.song_id)[:1]
+    return bool(last) and last[0].summary.startswith("Added layer ")
+
+
+def _share(view: SongView) -> LayerShare | None:
+    """How much of the chosen layer is heard, where its section was listened to already."""
+    layer, section, rendering = view.layer, view.section, studio().rendering
+    if layer is None or section is None or not known(rendering, view.song, section.id):
+        return None
+    return share_of(rendering, view.song, section.id, layer.id)
 
 
 @blueprint.get("")

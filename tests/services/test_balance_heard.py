@@ -20,7 +20,7 @@ from escalera.core.energy.terms import decibels
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EscaleraError, InputError, NotFound
 from escalera.meters.third_octaves import third_octaves
-from escalera.services.balance import edits_of, heard_so_far, known, levels_of, measured_remedy, tried
+from escalera.services.balance import edits_of, heard_so_far, known, levels_of, measured_remedy, share_of, tried
 from escalera.services.balance_report import balance_of_file, balance_report, recording_report
 from escalera.services.comparing import choices, compared, passage_of, passage_wav
 from escalera.services.demo import demo_songs
@@ -124,6 +124,16 @@ def test_planted_faults_of_the_demo_are_found_and_mended(rendering):
     for finding in told.values():
         first = heard_mends(facts, finding)[0]
         assert finding.key not in {f.key for f in heard_findings(found(with_candidate(ENGINES, first)))}, first.label
+
+
+def test_how_much_of_a_layer_is_heard_is_said_with_a_remedy_that_brings_it_forward(rendering):
+    quiet = EDITS["set_control"](P, "level_db", -34.0).apply(SONG)
+    plain, found = share_of(rendering, SONG, C, P), share_of(rendering, quiet, C, P)
+    assert not plain.barely and not plain.remedies and found.barely and found.share < plain.share
+    assert found.hiding is not None and found.remedies
+    after = with_candidate(quiet, found.remedies[0].candidate)
+    assert share_of(rendering, after, C, P).share > found.share + 0.02
+    assert share_of(rendering, SONG, V, P) is None, "silent there"
 
 
 def test_remedies_do_what_they_foretell(rendering):

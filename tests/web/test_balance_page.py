@@ -141,6 +141,12 @@ def test_a_silent_section_and_odd_requests_are_answered(client, studio):
         f"/songs/{song_id}/balance/show?select=section:{C}:0:0:0&against=study:99:0&shown=compare&pair=x:y&layer=zz"
     ).get_data(as_text=True)
     assert "Choose another" in text or "not there" in text or "not kept any more" in text
-    for bad in ("tried?section_id=1&masked=1&by=2&remedy=x", "tried", "dose?level=900&minutes=1", "rides?layer=99"):
+    for bad in (
+        "tried?section_id=1&masked=1&by=2&remedy=x",
+        "tried",
+        "dose?level=900&minutes=1",
+        "rides?layer=99",
+        "share?section=9&layer=x",
+    ):
         assert client.get(f"/songs/{song_id}/balance/{bad}").status_code == 200
     assert client.get(f"/songs/{song_id}/balance/beside/0.wav?one=section:{C}&other=nothing").status_code == 400
