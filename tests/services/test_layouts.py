@@ -165,3 +165,16 @@ def test_starting_loops_belong_together_and_are_found_by_words():
         assert (
             all(x.stand_in and x.reason for x in song.layers) and len({k for x in song.layers for k, _ in x.sends}) <= 2
         )
+
+
+def test_sections_that_contrast_turn_stand_in_tunes_over_and_touch_nothing_of_ones_own():
+    song = new_song(school="song", form="through")
+    bridge = next(s for s in song.sections if s.role == "bridge")
+    turned = [p for p in song.patterns if p.name.endswith("contrasting part")]
+    assert turned and {p.pattern_id for p in bridge.placements} & {p.id for p in turned}
+    assert not {p.pattern_id for s in song.sections if s.role in PEAKS for p in s.placements} & {p.id for p in turned}
+    own = replace(song, layers=tuple(replace(x, stand_in=False) for x in song.layers))
+    before = {p.name for p in own.patterns}
+    assert {p.name for p in lay_out_song(own).song.patterns} <= before, "nothing of one's own is turned over"
+    reasons = lay_out_song(song).reasons[bridge.id]
+    assert any(said.startswith("a contrasting part") for said in reasons.values())

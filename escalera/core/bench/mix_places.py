@@ -67,6 +67,8 @@ USUAL_SPACES = ("chamber", "hall")
 NEAR = ("near", "chamber")
 SENT_DB = -59.5
 OWNED_HZ = 90.0  # a bass leaves what lies below to a sub
+HISS = ("snare", "clap", "snap", "rim", "click", "closed hat", "open hat", "shaker", "ride", "crash")  # drums of noise
+HISS_TOP_HZ = 12_000.0  # above it noise is only sharp: microphones, tape and ears leave it out
 HIT_S = 0.5  # seconds between the hits that a drum's level is counted with
 
 
@@ -186,7 +188,7 @@ def free_octave(seat: Seat, rest: list[Seat]) -> int:
 def in_its_place(
     song: Song, section: Section, layer_id: int, duck_db: float = 0.0, offset_db: float | None = None
 ) -> Layer:
-    """A layer at its job's level, side and filters, sent into the song's spaces and ducked as its job is.
+    """A layer at its job's level, side and filters (drums of noise rolled off at the top), sent into the song's spaces and ducked as its job is.
 
     `offset_db` is how far the mix lies above the table of jobs; None reads it from what plays in the section.
     """
@@ -205,6 +207,8 @@ def in_its_place(
     owned = any(s.part == "sub" for s in rest)
     highpass = max(place.highpass_hz, OWNED_HZ if mine.part == "bass" and owned else 0.0)
     layer = replace(mine.layer, octave=free_octave(mine, rest), highpass_hz=highpass)
+    if layer.sound.drum in HISS:
+        layer = replace(layer, lowpass_hz=min(layer.lowpass_hz, HISS_TOP_HZ))
     if mine.part in ("chords", "wide", "harmony"):
         layer = clearest(song.with_layer(layer), section, layer)
     return replace(

@@ -14,6 +14,7 @@ from escalera.core.document.schools import switch_value
 from escalera.core.document.song import Ids, Section, Song
 from escalera.core.energy.explain import Agreement, arranged_agreement
 from escalera.core.energy.model import arranged
+from escalera.core.layout.contrast import B_PART, with_b_parts
 from escalera.core.layout.joining import with_devices
 from escalera.core.layout.material import Material, played_in, read_material, ways_of
 from escalera.core.layout.plans import FALLING, NEVER, PEAKS, RISING, STANCES, Stance, wish_table
@@ -189,6 +190,9 @@ class _Work:
                 break
         kept = {layer: self.song.sections[at].id for layer, at in self.kept.items()}
         reasons = reasons_of(self.song, self.row, self.choices, kept)
+        song, turned = with_b_parts(song, self.chosen, self.row)
+        for section_id, layers in turned.items():
+            reasons[section_id] |= dict.fromkeys(layers, B_PART)
         return Layout(song, self.stance, reasons, kept)
 
     def _place_the_forgotten(self) -> None:
