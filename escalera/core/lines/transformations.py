@@ -189,7 +189,7 @@ def mute(pattern: Pattern) -> Pattern:
 
 
 @transformation(
-    "contrast", "B part", "turned over, a third higher, and sparser where it is busy, busier where it is calm"
+    "contrast", "Contrasting part", "turned over, a third higher, and sparser where it is busy, busier where it is calm"
 )
 def contrast(pattern: Pattern) -> Pattern:
     moved = _steps(invert(pattern), 2)
