@@ -24,9 +24,9 @@ export function recorder({ song, edit, place, facts, field, rail, volume, layer,
     button().setAttribute("aria-pressed", String(on));
     button().title = on
       ? "Letters play: A to J an octave, Q to U above, Z to M below, Shift a semitone up, Alt struck hard, Caps Lock softly. Esc keeps what was played."
-      : "Record from the keyboard, after a count-in (R)";
+      : "Record from the keyboard, after a count-in (V)";
     document.querySelector(".bench").classList.toggle("recording", on);
-    button().textContent = on ? "Stop and keep" : "Record from keys";
+    button().textContent = on ? "Stop and keep" : "Record keys";
     refresh();
   }
   async function start() {
