@@ -6,11 +6,13 @@ its first whole bar, its last part in another key, mastered.
 
 from __future__ import annotations
 
+import io
 import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+from zipfile import ZipFile
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +23,8 @@ from escalera.core.edits.song_edits import SetTempo
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.errors import RenderStopped
+from escalera.formats.project import read_project
+from escalera.services import library
 from escalera.services.new_song import new_song
 from escalera.services.stand_in_mix import CACHE_MB, elsewhere
 from escalera.services.stems import bring_in_stems
@@ -30,6 +34,7 @@ from escalera.sound.schedule import RATE_HZ
 if TYPE_CHECKING:
     from escalera.services.studio import Studio
 
+SONGS_FILE = "made_up_tracks.zip"  # projects by title, laid out once
 HEARD = 1e-4  # a stem that peaks lower is none
 SILENCE_S = 0.41  # before it begins, as masters have it
 BREATH = (0.0, 0.006, -0.004, 0.008, -0.006, 0.004)  # by which sections are faster or slower, in turns
@@ -81,9 +86,18 @@ STAND_INS = (
 )  # fmt: skip
 
 
+def _kept(recipe: Recipe) -> Song | None:
+    """The song of a recipe as it was when readings were first held against it, so that judging material stays what it was."""
+    with ZipFile(io.BytesIO(library.file(SONGS_FILE))) as songs:
+        name = f"{recipe.title}.json"
+        return read_project(songs.read(name)) if name in songs.namelist() else None
+
+
 def song_of_recipe(recipe: Recipe) -> Song:
     """The song beneath a track."""
-    made = new_song(recipe.title, recipe.tempo_bpm, key=recipe.key, start=recipe.start, form_text=recipe.form)
+    made = _kept(recipe) or new_song(
+        recipe.title, recipe.tempo_bpm, key=recipe.key, start=recipe.start, form_text=recipe.form
+    )
     if recipe.lift_semitones and len(made.sections) > 2:
         made = ChangeKeyAt(made.sections[-2].id, recipe.lift_semitones).apply(made)
     if recipe.breathes:

@@ -175,7 +175,7 @@ ROWS = {
     "same device": (climbing(), SONG), "no space": (ENGINES, SONG), "key change": (do(HARBOUR, ("set_chords", "Ab | Bb | Cm7 | Bbsus4", named(HARBOUR, "Lift 3"))), HARBOUR), "ending": (do(HARBOUR, ("remove_section", named(HARBOUR, "Outro"))), HARBOUR),
     "unarranged": (do(new_song(start="loop"), ("lay_out", "verse 8, chorus 8, break 8, chorus 8", 0, "full")), HARBOUR), "lost": (again(V, ("lift", K)), again(V)), "backbeat": (beaten(("lift", 1)), beaten()), "silent bar": (do(SONG, *(("toggle_tile", V, x, 0, 1) for x in (K, B))), do(SONG, *(("toggle_tile", V, x, 1, 3) for x in (K, B)))),
     "muted": (do(SONG, ("set_muted", B, True)), do(SONG, ("set_muted", P, True))), "wrong notes": (varied(P, transpose_semitones=1), varied(P, transpose_semitones=12)),
-    "held clash": (do(SONG, ("change_notes", C, B, 0, [[None, None, 0, 61, 3800, 100]], "fixed", True)), do(SONG, ("change_notes", C, B, 0, [[None, None, 0, 60, 3800, 100]], "fixed", True))),
+    "held clash": (do(SONG, ("change_notes", C, B, 0, [[None, None, t, 61, 3800, 100] for t in (0, 3840)], "fixed", True)), do(SONG, ("change_notes", C, B, 0, [[None, None, 0, 60, 3800, 100]], "fixed", True))),
     "balance": (do(SONG, ("set_control", K, "level_db", SONG.layer_by_id[K].sound.level_db + 12)), SONG), "tempo jump": (faster(again(V)), again(V)),
     "kick alone": (again(C, ("lift", B)), again(V, ("lift", B))), "high bass": (varied(B, transpose_semitones=24), varied(B, transpose_semitones=12)),
     "slip": (do(SONG, ("lift", V, K, None, 5 * 3840 - 960, 8 * 3840)), SONG), "drop": (ENGINES, do(ENGINES, ("say_drop", "peak"))),

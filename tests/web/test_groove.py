@@ -273,7 +273,7 @@ def test_a_beat_is_said_corrected_varied_and_found(page, server):
     page.locator("[data-do*='crash-one']").click()
     third = settled(page, studio, song_id, second.revision_id)
     assert spoken(page).startswith("boom+pish") and third.song.grooves[-1].variant_of == third.song.grooves[-2].id
-    page.wait_for_selector(".variants .chosen >> text=crash on the one")
+    page.wait_for_selector(".variants li:has(.chosen) >> text=crash on the one")
     page.locator("[data-tab=near]").click()
     page.locator(".near-changes button").first.click()
     assert settled(page, studio, song_id, third.revision_id).song != third.song

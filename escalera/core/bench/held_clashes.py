@@ -17,8 +17,7 @@ from escalera.core.reading.timeline import Span, timeline
 from escalera.core.theory.voicings import INVERSIONS
 
 Table = NDArray[np.int64]
-MELODIC = ("leads", "voices")  # what goes on by a step within a beat is led, not held
-STEP = 2  # semitones
+MELODIC = ("leads", "voices")  # what goes on within a beat is led, not held
 RUBS = (1, 13)
 PITCHED = ("low end", "chords", "leads", "voices")
 
@@ -34,15 +33,11 @@ class HeldClash:
 
 
 def held_notes(song: Song, span: Span, layer: Layer) -> Table:
-    """The notes of a layer in a section that may be held against others, shape (n, columns of events), by start."""
+    """The notes of a layer in a section that may be held against others, shape (n, columns of events), by start: of tunes only those
+    that last longer than a beat."""
     table = layer_events(song, span, layer).table.astype(np.int64)
-    if layer.family not in MELODIC or len(table) < 2:
-        return table
     beat = span.bar_metres[0].beat_ticks
-    step = np.abs(np.diff(table[:, PITCH]))
-    wait = table[1:, START] - (table[:-1, START] + table[:-1, DURATION])
-    led = (step >= 1) & (step <= STEP) & (wait < beat / 2) & (table[:-1, DURATION] <= beat)
-    return table[~np.append(led, False)]
+    return table[table[:, DURATION] > beat] if layer.family in MELODIC else table
 
 
 def clashes_among(tables: Sequence[Table], harmony: Harmony, beat_ticks: int) -> dict[tuple[int, int], list[HeldClash]]:
@@ -86,13 +81,13 @@ def clashes_in(song: Song, span: Span) -> list[tuple[int, int, list[HeldClash]]]
 
 
 def clearest(song: Song, section: Section, layer: Layer) -> Layer:
-    """A chord layer voiced without clashes of its own, its lowest tone and what it leaves out chosen so that it rubs least against the others.
+    """A chord layer voiced without clashes of its own, its lowest tone and what it leaves out chosen so that it rubs least against other chords.
 
     What it plays in the section decides; where all are alike, voices move least and nothing is left out.
     """
     span = timeline(song).span_of(section.id)
     playing = {p.layer_id for p in section.placements}
-    others = [x for x in song.layers if x.id in playing and x.id != layer.id and x.family in PITCHED and not x.muted]
+    others = [x for x in song.layers if x.id in playing and x.id != layer.id and x.family == "chords" and not x.muted]
     harmony, beat = section_harmony(song, span), span.bar_metres[0].beat_ticks
     rest = [held_notes(song, span, x) for x in others]
     known = np.concatenate(rest) if rest else np.zeros((0, PITCH + 1), np.int64)

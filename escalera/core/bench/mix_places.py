@@ -68,7 +68,7 @@ NEAR = ("near", "chamber")
 SENT_DB = -59.5
 OWNED_HZ = 90.0  # a bass leaves what lies below to a sub
 HISS = ("snare", "clap", "snap", "rim", "click", "closed hat", "open hat", "shaker", "ride", "crash")  # drums of noise
-HISS_TOP_HZ = 12_000.0  # above it noise is only sharp: microphones, tape and ears leave it out
+HISS_TOP_HZ = 14_000.0  # above it noise is only sharp: microphones, tape and ears leave it out
 HIT_S = 0.5  # seconds between the hits that a drum's level is counted with
 
 

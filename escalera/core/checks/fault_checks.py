@@ -36,7 +36,7 @@ SPARE = (
 BACKBEAT = frozenset(("snare", "clap", "rim"))
 OFF_DB, QUIET_DB, JUMP = 8.5, 15.0, 0.06
 BRIEF_TICKS = 240
-LEAST_CLASH_BEATS = 3.0  # that two layers hold against each other in a section, all of them together
+LEAST_CLASH_BEATS = 4.5  # that two layers hold against each other in a section, all of them together
 HELD = 0.45  # of a bar
 HIGH_BASS = 57  # A3: a bass whose notes lie above it carries no low end
 

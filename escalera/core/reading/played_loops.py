@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from escalera.core.document.limits import MAX_PASSES
 from escalera.core.document.song import Changes, Progression
 from escalera.core.performance.chord_reading import ReadChord
 from escalera.core.performance.played import Played
@@ -30,8 +31,9 @@ def as_loop(rows: Sequence[tuple[int, Chord]], whole_ticks: int, bar_ticks: int)
         loop, count = Counter(passes).most_common(1)[0]
         if count == len(passes):
             return Progression(loop, length)
-        if count >= 2 and count >= ALIKE * len(passes) and passes[0] == loop:
-            others = tuple((i, p) for i, p in enumerate(passes, 1) if p != loop)
+        others = tuple((i, p) for i, p in enumerate(passes, 1) if p != loop)
+        writable = others[-1][0] <= MAX_PASSES
+        if count >= 2 and count >= ALIKE * len(passes) and passes[0] == loop and writable:
             return Progression(loop, length, others)
     return Progression(tuple(rows), whole_ticks)
 

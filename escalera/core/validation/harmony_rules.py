@@ -21,8 +21,11 @@ def harmony(song: Song, need: Need) -> None:
     for layer in song.layers:
         v = layer.voicing
         known = v.spread in SPREADS and v.inversion in INVERSIONS and v.omit in OMITS and v.double in DOUBLES
-        known = known and 0 <= v.voices <= MAX_VOICES and v.pair in ("", *PAIRS)
+        known = known and 0 <= v.voices <= MAX_VOICES and v.pair in ("", *PAIRS) and len(v.pairs_at) <= MAX_PAIRS_TEXT
         need(known, f"the voicing of {layer.name} is not known")
+
+
+MAX_PAIRS_TEXT = 2000  # characters of pairs of single chords
 
 
 def _progression(name: str, progression: Progression, need: Need) -> None:
