@@ -145,6 +145,11 @@ class Killing:
         finally:
             studio.close()
 
+    def _kept_s(self, studio: Studio) -> float:
+        """Seconds of all takes in the song."""
+        song = studio.head(self.song_id).song
+        return sum(song.sample_by_content[t.content].seconds for t in song.takes)
+
     def end(self, seconds: float = 90) -> None:
         """A last server, left alone: every export that was asked for comes to its end, once."""
         self.start()
@@ -153,9 +158,9 @@ class Killing:
             for take in [w.token for w in studio.takes.waiting()]:
                 with suppress(InputError):  # too short for a take
                     keep_take(studio, take)
-            song = studio.head(self.song_id).song
-            kept_s = sum(song.sample_by_content[t.content].seconds for t in song.takes)
-            sung_s = sum(n * PIECE_S for n in self.sung.values() if n * PIECE_S >= 0.5)
+            sung_s, end = sum(n * PIECE_S for n in self.sung.values() if n * PIECE_S >= 0.5), time.monotonic() + 30
+            while (kept_s := self._kept_s(studio)) < sung_s - 0.01 and time.monotonic() < end:
+                time.sleep(0.2)  # the server enters takes that waited at the same time
             if kept_s < sung_s - 0.01:
                 self.faults.append(f"{sung_s:.2f} s were acknowledged of takes, {kept_s:.2f} s are kept")
             for name in self.asked_jobs[-30:]:
