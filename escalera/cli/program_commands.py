@@ -97,7 +97,7 @@ def demo(seed_only: bool, no_year: bool, port: int) -> None:
             made.append(seed_sung(opened))
         count = len(made)
         if made and not no_year:
-            click.echo("Making up a year of work to look at; this takes a quarter of a minute, once.", err=True)
+            click.echo("Making up a year of work to look at, once.", err=True)
             count += seed_year(opened)
         said = f"{count} demo songs put on the shelf." if made else "The shelf has songs already; they are kept."
         click.echo(said, err=True)
