@@ -90,15 +90,16 @@ class LayerShare:
         return self.share < BARELY
 
 
-def share_of(rendering: Rendering, song: Song, section_id: int, layer_id: int) -> LayerShare | None:
-    """What is heard of a layer in a section; None where it is silent there. Raises EditError where either is gone."""
+def share_of(rendering: Rendering, song: Song, section_id: int, layer_id: int, helps: bool = True) -> LayerShare | None:
+    """What is heard of a layer in a section; None where it is silent there. Remedies, which take their time, only where `helps` are
+    wanted. Raises EditError where section or layer is gone."""
     section, layer = section_of(song, section_id), layer_of(song, layer_id)
     heard = section_heard(rendering, song, section.id)
     share = heard.hearing.shares.get(layer.id)
     if share is None:
         return None
     hiding = max((h for h in heard.hidings if h.masked == layer.id), key=lambda h: h.share, default=None)
-    found = remedies(pair_of(song, heard, hiding.masked, hiding.by), 2) if hiding and share < BARELY else []
+    found = remedies(pair_of(song, heard, hiding.masked, hiding.by), 2) if helps and hiding and share < BARELY else []
     return LayerShare(share, hiding, tuple(found))
 
 

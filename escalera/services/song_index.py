@@ -63,6 +63,11 @@ class Index:
         return {s.song_id: s.facts for s in self.songs}
 
     @property
+    def with_parts(self) -> list[int]:
+        """Songs with more than one section and layers, the newest touched first."""
+        return [s.song_id for s in self.active if len(s.facts.steps) > 1 and s.facts.sounds]
+
+    @property
     def offered(self) -> list[tuple[int, str]]:
         """Songs to choose from, by title: all that are not known to be archived."""
         archived = {s.song_id for s in self.songs if s.facts.work.archived}
@@ -86,9 +91,9 @@ class SongIndex:
             if any(self._known.get(_place(s)) is None for s in states):
                 self._load(kept.kept_facts(session), states)
         stale = [s for s in states if self._known.get(_place(s)) is None and _place(s) not in self._unreadable]
-        must = [s for s in stale if whole or s.song_id in needed]
-        self._read(must, math.inf)
-        left = self._read([s for s in stale if s not in must], self.at_once_s)
+        wanted = {s.song_id for s in stale} if whole else set(needed)
+        self._read([s for s in stale if s.song_id in wanted], math.inf)
+        left = self._read([s for s in stale if s.song_id not in wanted], self.at_once_s)
         if left:
             self._read_behind()
         found = [(s, self._known.get(_place(s))) for s in states]

@@ -203,9 +203,9 @@ class Studio:
         with self.database.read() as session:
             return self.repository.at(session, song_id, revision_id)
 
-    def history(self, song_id: int) -> list[Entry]:
+    def history(self, song_id: int, limit: int = 200) -> list[Entry]:
         with self.database.read() as session:
-            return self.repository.history(session, song_id)
+            return self.repository.history(session, song_id, limit)
 
     def edit(self, song_id: int, base_id: int, edits: Edit | Sequence[Edit], summary: str = "") -> Outcome:
         """Apply one edit, or several as one step (with a summary of their own), to the state `base_id`.
@@ -290,7 +290,7 @@ class Studio:
 
     def _playing(self) -> list[int]:
         """Songs with more than one section and layers, the newest touched first."""
-        return [s.song_id for s in self.index.all(whole=True).active if len(s.facts.steps) > 1 and s.facts.sounds]
+        return self.index.all().with_parts or self.index.all(whole=True).with_parts
 
     def submitted_folder(self, token: str) -> Path:
         """Where submissions wait to be judged, by the name they were given together. Raises NotFound for what is no such name."""

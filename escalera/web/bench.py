@@ -102,10 +102,11 @@ def hear(song_id: int) -> ResponseReturnValue:
 def foretold(song_id: int) -> ResponseReturnValue:
     """What a change of the line would bring: notes against the chords bar by bar, and warnings."""
     view = view_of(studio().head(song_id))
-    if view.layer is None:
+    fields = _fields()
+    if view.layer is None or fields.get("kind") != "transform_line":
         return ""
     try:
-        after = read_command(_fields(), view.song).apply(view.song)
+        after = read_command(fields, view.song).apply(view.song)
     except EditError as error:
         return render_template("bench/_foretold.html", trouble=str(error))
     found = changed_line(view.song, after, view.section.id, view.layer.id, view.phrase)

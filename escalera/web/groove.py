@@ -114,7 +114,9 @@ def listen(song_id: int) -> ResponseReturnValue:
 def _wanted() -> Wanted:
     """What is asked of grooves that come near to taps."""
     asked = request.args
-    low, high = (int(v) if (v := asked.get(k, "")) in "12345" and v else usual for k, usual in (("from", 1), ("to", 5)))
+    low, high = (
+        int(v) if (v := asked.get(k, "")) in tuple("12345") else usual for k, usual in (("from", 1), ("to", 5))
+    )
     return Wanted(asked.get("has", ""), asked.get("lacks", ""), low, high, asked.get("role", ""))
 
 

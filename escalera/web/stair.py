@@ -11,6 +11,7 @@ from escalera.core.document.lanes import CONTROLS
 from escalera.core.document.schools import SCHOOLS, SWITCHES
 from escalera.core.edits.edit import id_in, section_of, whole_number
 from escalera.core.edits.harmony_edits import VOICING_PARTS
+from escalera.core.edits.layer_edits import ADDED
 from escalera.core.lines.transformations import TRANSFORMATIONS
 from escalera.core.moves.suggestions import suggest
 from escalera.core.theory.keys import MODES
@@ -45,8 +46,8 @@ def _is_fresh(view: SongView) -> bool:
     layer = view.layer
     if layer is None or layer.id != max(x.id for x in view.song.layers):
         return False
-    last = studio().history(view.head.song_id)[:1]
-    return bool(last) and last[0].summary.startswith("Added layer ")
+    last = studio().history(view.head.song_id, 1)
+    return bool(last) and last[0].summary.startswith(ADDED)
 
 
 def _share(view: SongView) -> LayerShare | None:
@@ -54,7 +55,7 @@ def _share(view: SongView) -> LayerShare | None:
     layer, section, rendering = view.layer, view.section, studio().rendering
     if layer is None or section is None or not known(rendering, view.song, section.id):
         return None
-    return share_of(rendering, view.song, section.id, layer.id)
+    return share_of(rendering, view.song, section.id, layer.id, helps=False)
 
 
 @blueprint.get("")

@@ -1,4 +1,4 @@
-"""Edits that make more of a beat: a drum busier or sparser, rolls, two grooves joined, a family for all parts, fills taken out, toms tuned."""
+"""Edits that make more of a beat: a drum busier or sparser, rolls, two grooves joined, a family for all parts, toms tuned."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from escalera.core.document.devices import Curve
-from escalera.core.document.lanes import layer_value, with_layer_value
+from escalera.core.document.lanes import layer_value
 from escalera.core.document.song import Groove, Layer, Section, Song
 from escalera.core.edits.beat_edits import adopted, beat_of_phrase
 from escalera.core.edits.curve_edits import length_ticks, with_curve
@@ -22,13 +22,14 @@ from escalera.core.edits.groove_edits import (
     write_groove,
 )
 from escalera.core.edits.groove_reach import has_drums
-from escalera.core.edits.sound_edits import not_printed
+from escalera.core.edits.sound_edits import SetValue, not_printed
 from escalera.core.reading.groove_reading import drum_layers, groove_beat
 from escalera.core.reading.placements import span_ticks
 from escalera.core.reading.timeline import section_metres
 from escalera.core.rhythm.beat import MAX_BARS, RANK, Hit, beat, tiled
 from escalera.core.rhythm.density import denser
 from escalera.core.rhythm.groove_family import BY_ROLE, FAMILY, history, related
+from escalera.core.theory.pitch import pitch_to_hz
 from escalera.core.time.metre import Metre
 from escalera.errors import EditError
 
@@ -102,6 +103,8 @@ class RollHits:
         whole = min(high - low, MAX_BARS * here.metre.bar_ticks)
         played = tiled(here.beat, whole) if here.beat.hits else beat(whole, here.metre, ())
         ticks = list(range(self.tick, min(end, whole), step))
+        if not ticks:
+            raise EditError(f"A beat has {MAX_BARS} bars at most, and the roll would begin after them. Split the phrase first.")  # fmt: skip
         rising = (self.to_velocity - self.from_velocity) / max(1, len(ticks) - 1)
         rolled = [Hit(t, self.drum, round(self.from_velocity + rising * i)) for i, t in enumerate(ticks)]
         rest = [h for h in played.hits if not (h.drum == self.drum and self.tick <= h.tick < end)]
@@ -223,16 +226,14 @@ class TuneToms:
     """Tune the toms to the key: the nearest of home, fifth and third for each, from low to high without two alike."""
 
     def apply(self, song: Song) -> Song:
-        toms = [x for drum in TOMS for x in song.layers if x.sound.is_drum and x.sound.drum == drum]
+        toms = [x for drum in TOMS for x in song.layers if x.sound.drum == drum and "hz" in x.sound.parameter_by_key]
         if not toms:
-            raise EditError("The song has no toms. Add one first, or set a hit on one.")
+            raise EditError("The song has no toms that can be tuned. Add one first, or set a hit on one.")
         taken: set[int] = set()
         for layer in toms:
-            not_printed(layer)
             pitch = _nearest_tone(song, layer, taken)
             taken.add(pitch)
-            hz = song.tuning_hz * 2.0 ** ((pitch - 69) / 12.0)
-            song = song.with_layer(with_layer_value(layer, "sound.hz", round(hz, 3)))
+            song = SetValue(f"layer.{layer.id}.sound.hz", round(pitch_to_hz(pitch, song.tuning_hz), 3)).apply(song)
         return song
 
     def summary(self, song: Song) -> str:
@@ -240,7 +241,7 @@ class TuneToms:
 
 
 def _nearest_tone(song: Song, layer: Layer, taken: set[int]) -> int:
-    """The pitch of home, third or fifth next to where a drum stands, inside its parameter's range."""
+    """The pitch of home, third or fifth next to where a drum stands, inside its parameter's range; one that is taken where none is free."""
     knob = layer.sound.parameter_by_key["hz"]
     now = 69 + 12 * math.log2(layer_value(layer, "sound.hz") / song.tuning_hz)
     home, degrees = song.key.tonic_class, song.key.degrees
@@ -248,6 +249,6 @@ def _nearest_tone(song: Song, layer: Layer, taken: set[int]) -> int:
     inside = [
         p
         for p in range(round(now) - 12, round(now) + 13)
-        if p % 12 in classes and p not in taken and knob.low <= song.tuning_hz * 2.0 ** ((p - 69) / 12.0) <= knob.high
+        if p % 12 in classes and knob.low <= pitch_to_hz(p, song.tuning_hz) <= knob.high
     ]
-    return min(inside, key=lambda p: (abs(p - now), p))
+    return min(inside, key=lambda p: (p in taken, abs(p - now), p))

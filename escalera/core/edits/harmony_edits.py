@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import replace
 
 from escalera.core.document.bodies import each_body
@@ -23,7 +24,7 @@ from escalera.core.theory.mode_change import in_key
 from escalera.core.theory.pitch import fifths_to_class, name_to_fifths, pitch_to_hz
 from escalera.core.theory.voicings import DOUBLES, INVERSIONS, MAX_VOICES, OMITS, PAIRS, SPREADS, Voicing
 from escalera.core.time.metre import Metre
-from escalera.errors import EditError, shown
+from escalera.errors import EditError, InputError, shown
 
 
 def in_chords(progression: Progression, change: Callable[[Chord], Chord]) -> Progression:
@@ -117,7 +118,8 @@ def _voiced_in(voicing: Voicing, old: Key, new: Key) -> Voicing:
     """A voicing whose single chords are those of another key."""
     moved = replace(voicing, pairs_at="")
     for name, pair in voicing.own_pairs.items():
-        moved = moved.with_pair_at(str(in_key(parse_chord(name), old, new)), pair)
+        with suppress(InputError):  # what a file names and is no chord is left out
+            moved = moved.with_pair_at(str(in_key(parse_chord(name), old, new)), pair)
     return moved
 
 

@@ -31,6 +31,9 @@ def seed_of(name: str, taken: set[int]) -> int:
     return seed
 
 
+ADDED = "Added layer"  # how the step in the history begins
+
+
 @edit("add_layer", "layers notes placements")
 class AddLayer:
     """Add a layer with a sound; given notes, it has a pattern, and given a section too, it plays there at once."""
@@ -84,7 +87,7 @@ class AddLayer:
         return replace(song.with_section(section), next_id=song.next_id + 1)
 
     def summary(self, song: Song) -> str:
-        return f"Added layer {self.name or BY_KEY[self.sound].label}"
+        return f"{ADDED} {self.name or BY_KEY[self.sound].label}"
 
 
 def as_copy(layer: Layer, made: Layer) -> Layer:

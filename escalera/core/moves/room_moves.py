@@ -14,7 +14,7 @@ from escalera.core.edits.curve_edits import Treat
 from escalera.core.edits.harmony_edits import SetVoicing
 from escalera.core.edits.layer_edits import SetControl
 from escalera.core.edits.line_edits import TransformLine
-from escalera.core.moves.move import Move, changed, is_pitched, kind, playing, span_of
+from escalera.core.moves.move import Move, bare, changed, is_pitched, kind, playing, span_of
 from escalera.core.reading.events import DURATION, PITCH, layer_events
 from escalera.core.theory.voicings import INVERSIONS
 
@@ -138,13 +138,10 @@ def shorter_notes(song: Song, section: Section) -> Iterator[Move]:
     for layer in playing(song, section):
         lengths = layer_events(song, span, layer).table[:, DURATION]
         if is_pitched(layer) and len(lengths) and float(np.median(lengths)) > beat / 2:
-            phrases = [i for i, (a, b) in enumerate(span.phrase_ticks()) if _plays(section, layer.id, a, b)]
+            rests = bare(song, section, layer)
+            phrases = [i for i in range(len(section.phrases)) if i not in rests]
             edits = tuple(TransformLine(section.id, layer.id, phrase, "shorter") for phrase in phrases)
             yield Move(f"shorter notes:{layer.id}", f"{layer.name} with notes half as long", edits)
-
-
-def _plays(section: Section, layer_id: int, low: int, high: int) -> bool:
-    return any(p.layer_id == layer_id and p.start_ticks < high and p.end_ticks > low for p in section.placements)
 
 
 def _raised(semitones: int, placement: Placement) -> dict[str, int]:
