@@ -108,6 +108,7 @@ def share(song_id: int) -> ResponseReturnValue:
     section = head.song.section_by_id[section_id]
     return render_template(
         "stair/_share.html",
+        asked=True,
         found=found,
         head=head,
         song=head.song,

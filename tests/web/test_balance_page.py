@@ -147,6 +147,7 @@ def test_a_silent_section_and_odd_requests_are_answered(client, studio):
         "dose?level=900&minutes=1",
         "rides?layer=99",
         "share?section=9&layer=x",
+        f"share?section={C}&layer={song.layers[-1].id}",
     ):
         assert client.get(f"/songs/{song_id}/balance/{bad}").status_code == 200
     assert client.get(f"/songs/{song_id}/balance/beside/0.wav?one=section:{C}&other=nothing").status_code == 400
