@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-import os
 import random
-import shutil
 import statistics
 import tempfile
 import threading
@@ -23,6 +21,7 @@ from escalera.core.reading.timeline import timeline
 from escalera.services.studio import Studio
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
+from tests.chromium import chromium, chromium_path
 
 MANY = 500
 
@@ -127,17 +126,15 @@ def hand(song: Song, layer_id: int) -> None:
 
     from escalera.web import create_app
 
-    found = os.environ.get("CHROMIUM") or shutil.which("chromium") or shutil.which("chromium-browser")
-    if not found:
+    if chromium_path() is None:
         print("Chromium is missing: the hand on the ladder was not measured.")
         return
-    flags = "--no-sandbox --disable-gpu --disable-background-networking --disable-component-update --disable-sync --no-first-run"
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as driver:
         studio = Studio(Path(folder), cache_mb=300)
         song_id = studio.add_song(song, "Crowded")
         server = create_server(create_app(studio), host="127.0.0.1", port=0, threads=4)
         threading.Thread(target=server.run, daemon=True).start()
-        browser = driver.chromium.launch(executable_path=found, args=flags.split())
+        browser = chromium(driver)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(
             f"http://127.0.0.1:{server.effective_port}/songs/{song_id}/bench?select=tile:{_place(song, layer_id)}:{layer_id}:0:0"

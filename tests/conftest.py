@@ -1,18 +1,18 @@
 from __future__ import annotations
 
-import os
 import shutil
 import threading
-from pathlib import Path
 
 import pytest
 from hypothesis import settings
 
 from escalera.services import song_index
 from escalera.services.demo import demo_songs
+from escalera.services.reading_worker import LimitedReader
 from escalera.services.studio import Studio
 from escalera.sound import bank_player as sound_bank
 from escalera.store.database import Database
+from tests.chromium import chromium
 from tests.songs import small_song
 
 settings.register_profile("steady", deadline=None, derandomize=True, max_examples=20)
@@ -58,6 +58,32 @@ def without_waiting_for_the_disk():
 def however_long_it_takes():
     """Lists of songs wait until what changed is read, however busy the machine is; those about less time set it."""
     song_index.AT_ONCE_S = 600.0
+
+
+@pytest.fixture(scope="session", autouse=True)
+def readers_go_on():
+    """A reader of recordings takes seconds to start: one that is closed serves the next test, unless it fell."""
+    waiting, running = [], LimitedReader._running
+
+    def taken(self):
+        if self._process is None and waiting:
+            self._process = waiting.pop()
+        return running(self)
+
+    def closed(self):
+        with self._lock:
+            if self._process is not None:
+                waiting.append(self._process)
+                self._process = None
+
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(LimitedReader, "_running", taken)
+        patched.setattr(LimitedReader, "close", closed)
+        yield
+    for process in waiting:
+        reader = LimitedReader()
+        reader._process = process
+        reader.close()
 
 
 @pytest.fixture(scope="session")
@@ -121,22 +147,12 @@ def server(tmp_path_factory):
     opened.close()
 
 
-def chromium_path() -> str:
-    found = os.environ.get("CHROMIUM") or shutil.which("chromium") or shutil.which("chromium-browser")
-    assert found and Path(found).exists(), "Chromium is missing: install the package 'chromium' or set CHROMIUM."
-    return found
-
-
 @pytest.fixture(scope="module")
 def browser():
     from playwright.sync_api import sync_playwright
 
-    flags = (
-        "--no-sandbox --disable-gpu --disable-background-networking "
-        "--disable-component-update --disable-sync --no-first-run"
-    )
     with sync_playwright() as driver:
-        opened = driver.chromium.launch(executable_path=chromium_path(), args=flags.split())
+        opened = chromium(driver)
         yield opened
         opened.close()
 

@@ -1,7 +1,5 @@
-"""Renews docs/screenshots from the demo songs. Usage: .venv/bin/python tools/take_pictures.py"""
+"""Renews docs/screenshots from the demo songs. Usage: .venv/bin/python -m tools.take_pictures"""
 
-import os
-import shutil
 import tempfile
 import threading
 from pathlib import Path
@@ -18,9 +16,9 @@ from escalera.services.job_kinds import STUDY
 from escalera.services.stand_in_mix import add_stand_in
 from escalera.services.studio import Studio
 from escalera.web import create_app
+from tests.chromium import chromium
 
 OUT = Path("docs/screenshots")
-FLAGS = "--no-sandbox --disable-gpu --disable-background-networking --disable-component-update --disable-sync --no-first-run"
 
 
 def choose(page: Page, name: str) -> None:
@@ -115,9 +113,7 @@ def main() -> None:
     threading.Thread(target=server.run, daemon=True).start()
     base = f"http://127.0.0.1:{server.effective_port}"
     with sync_playwright() as driver:
-        browser = driver.chromium.launch(
-            executable_path=os.environ.get("CHROMIUM") or shutil.which("chromium"), args=FLAGS.split()
-        )
+        browser = chromium(driver)
         page = browser.new_page(viewport={"width": 1280, "height": 800}, base_url=base)
 
         def shot(name: str, address: str, section_name: str = "") -> None:
