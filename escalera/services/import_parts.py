@@ -6,6 +6,7 @@ import re
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from escalera.core.document.limits import MAX_LAYERS
 from escalera.core.document.song import Ids, Layer, NamedPattern, Placement, Song
@@ -172,23 +173,33 @@ def _at_home(song: Song, layer: Layer, bars: tuple[Ints, ...]) -> tuple[Ints, ..
     return tuple(rows - np.array([0, 0, by, 0]) if by else rows for rows, by in zip(bars, down))
 
 
+def _fixed(notes: Ints) -> NDArray[np.int32]:
+    """Rows of a pattern from notes (n, 4): start, length, pitch, velocity."""
+    rows = np.zeros((len(notes), 6), np.int32)
+    rows[:, 0], rows[:, 1], rows[:, 2], rows[:, 3], rows[:, 5] = *notes[:, :2].T, FIXED, notes[:, 2], notes[:, 3]
+    return rows
+
+
 def _placed(song: Song, layer: Layer, bars: tuple[Ints, ...], played: Played) -> Song:
     ids, known, used = Ids(song.next_id), dict[Pattern, int](), dict[int, int]()
+    seen = dict[tuple[int, bytes], Pattern]()
     entries, sections, first = list(song.patterns), [], 0
     for section in song.sections:
         placements = list(section.placements)
         for bar in range(first, first + section.bars):
             if not len(bars[bar]):
                 continue
-            rows = [(s, d, FIXED, p, 0, v) for s, d, p, v in bars[bar].tolist()]
-            pattern = Pattern(played.metres[bar].bar_ticks, rows)
-            if pattern not in known:
-                known[pattern] = ids()
-                entries.append(NamedPattern(known[pattern], f"{layer.name[:70]} {len(known)}", layer.family, pattern))
-            pattern_id = known[pattern]
+            key = (played.metres[bar].bar_ticks, bars[bar].tobytes())
+            if key not in seen:  # the same bytes need no pattern to be told
+                seen[key] = pattern = Pattern(key[0], _fixed(bars[bar]))
+                if pattern not in known:
+                    known[pattern] = ids()
+                    name = f"{layer.name[:70]} {len(known)}"
+                    entries.append(NamedPattern(known[pattern], name, layer.family, pattern))
+            pattern_id = known[seen[key]]
             used[pattern_id] = used.get(pattern_id, 0) + 1
             low, high = (played.bar_ticks[b] - played.bar_ticks[first] for b in (bar, bar + 1))
-            placements.append(Placement(ids(), layer.id, pattern_id, low, high, low % pattern.length_ticks))
+            placements.append(Placement(ids(), layer.id, pattern_id, low, high, low % key[0]))
         sections.append(replace(section, placements=joined(placements)))
         first += section.bars
     song = replace(song, sections=tuple(sections), patterns=tuple(entries), next_id=ids.next_id)

@@ -92,7 +92,7 @@ class LimitedReader:
     def read(self, path: Path, keep_in: Path | None = None, light: bool = False) -> ReadFile:
         """As `read_file`. Raises FormatError, also where the file brought the process down or took too long."""
         with self._lock:
-            asked = {"path": str(path), "keep_in": str(keep_in) if keep_in else ""}
+            asked = {"path": str(path.absolute()), "keep_in": str(keep_in.absolute()) if keep_in else ""}
             answer = self._ask(asked | ({"light": "yes"} if light else {}))
         if "trouble" in answer:
             raise FormatError(answer["trouble"])
@@ -103,7 +103,7 @@ class LimitedReader:
     def read_submission(self, path: Path, name: str) -> str:
         """A piece of work that was handed in, as the text of a project. Raises FormatError as `read` does."""
         with self._lock:
-            answer = self._ask({"submission": str(path), "name": name, "keep_in": ""})
+            answer = self._ask({"submission": str(path.absolute()), "name": name, "keep_in": ""})
         if "trouble" in answer:
             raise FormatError(answer["trouble"])
         return str(answer["project"])

@@ -156,25 +156,31 @@ def _add(out: Audio, at_s: float, part: Audio) -> None:
         out[at : at + room] += part[:room]
 
 
+def _between(row: Floats, count: int) -> Floats:
+    """A row of frames as samples, straight from frame to frame, shape (count,)."""
+    share = np.arange(FRAME) / FRAME
+    found: Floats = (row[:-1, None] + np.diff(row)[:, None] * share).reshape(-1)[:count]
+    return found
+
+
 def _harmonics(pitch: Floats, vowel: Floats, level: Floats, count: int, rng: np.random.Generator) -> Floats:
     """The voice itself: harmonics of a pitch through a vowel, shape (count,)."""
-    places = np.arange(count) / FRAME
-    index = np.arange(len(pitch))
     hz = 440.0 * 2.0 ** ((pitch - 69.0) / 12.0)
-    phase = 2.0 * np.pi * np.cumsum(np.interp(places, index, hz)) / RATE_HZ
+    phase = 2.0 * np.pi * np.cumsum(_between(hz, count)) / RATE_HZ
     smooth = np.convolve(np.pad(vowel, 4, mode="edge"), np.ones(9) / 9.0, "valid")
     low = np.clip(smooth.astype(int), 0, 3)
     share = (smooth - low)[:, None]
     formants = FORMANTS[low] * (1.0 - share) + FORMANTS[low + 1] * share
-    found = np.zeros(count)
+    found, before, now, turn = np.zeros(count), np.zeros(count), np.sin(phase), 2.0 * np.cos(phase)
     for h in range(1, int(HIGHEST_HZ / max(float(hz.min()), 60.0)) + 1):
         x = h * hz[:, None]
         peaks = 1.0 / (1.0 + ((x - formants) / WIDTHS_HZ) ** 2)
         weight = (peaks * np.array([1.0, 0.6, 0.3])).sum(axis=1) + 0.01
         weight *= level * h**-0.6 * np.clip((HIGHEST_HZ - h * hz) / 1000.0, 0.0, 1.0)
         if weight.max() > 1e-4:
-            found += np.interp(places, index, weight) * np.sin(h * phase)
+            found += _between(weight, count) * now
+        before, now = now, turn * now - before  # the sine of the next multiple, without a sine
     breath = np.convolve(rng.normal(0.0, 1.0, count), np.array([1.0, -0.9]), "same")
-    found += 0.004 * breath * np.interp(places, index, level)
+    found += 0.004 * breath * _between(level, count)
     top = np.abs(found).max()
     return 0.3 * found / top if top > 0 else found

@@ -3,6 +3,7 @@ change at bars more readily than inside them (a hidden Markov model, as usual fo
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -67,22 +68,29 @@ def beats_of(played: Played) -> Beats:
     ticks = np.array([t for *_, t in places] + [played.bar_ticks[-1]], np.int64)
     pitched = [p.notes for p in played.parts if not p.is_drum and len(p.notes)]
     notes = np.concatenate(pitched) if pitched else np.zeros((0, 4), np.int64)
-    weights, lows = np.zeros((len(places), 12)), np.full((len(places), 128), 0.0)
-    for start, end, pitch, velocity in notes.tolist():
-        first = max(0, int(np.searchsorted(ticks, start, side="right")) - 1)
-        for beat in range(first, len(places)):
-            if ticks[beat] >= end:
-                break
-            size = ticks[beat + 1] - ticks[beat]
-            share = (min(end, ticks[beat + 1]) - max(start, ticks[beat])) / size
-            if share < BRIEF and (start < ticks[beat] or ticks[beat + 1] - start < BRIEF * size):
-                continue
-            heard = (0.25 + share) * (0.5 + velocity / 160)
-            weights[beat, pitch % 12] += heard
-            lows[beat, pitch] += heard
+    weights, lows = np.zeros((len(places), 12)), np.zeros((len(places), 128))
+    for index, pitch, heard in _sounding(notes, ticks):
+        np.add.at(weights, (index, pitch % 12), heard)
+        np.add.at(lows, (index, pitch), heard)
     bass, share = _basses(lows)
     bars, at = (np.array([p[i] for p in places], np.int64) for i in (0, 1))
     return Beats(weights, bass, share, bars, at, ticks[:-1])
+
+
+def _sounding(notes: Ints, ticks: Ints) -> Iterator[tuple[Ints, Ints, Floats]]:
+    """Beats, pitches and how much is heard of every note (n, 4): first in the beats where they begin, then in the next ones."""
+    at = np.maximum(np.searchsorted(ticks, notes[:, 0], side="right") - 1, 0)
+    while len(notes):
+        inside = at < len(ticks) - 1
+        inside[inside] &= ticks[at[inside]] < notes[inside, 1]
+        notes, at = notes[inside], at[inside]
+        low, high = ticks[at], ticks[at + 1]
+        start, end = notes[:, 0], notes[:, 1]
+        share = (np.minimum(end, high) - np.maximum(start, low)) / (high - low)
+        brief = (share < BRIEF) & ((start < low) | (high - start < BRIEF * (high - low)))
+        heard = (0.25 + share) * (0.5 + notes[:, 3] / 160)
+        yield at[~brief], notes[~brief, 2], heard[~brief]
+        at = at + 1
 
 
 def _basses(lows: Floats) -> tuple[Ints, Floats]:

@@ -64,7 +64,7 @@ def find_form(played: Played, chords: Sequence[ReadChord], given: tuple[int, ...
     rows = bar_chords(played, chords)
     cues = _cues(played, rows)
     edges = [*given, played.bars] if given else _cut(cues, played.bars)
-    parts, held = list[FoundPart](), _held(rows)
+    parts, held = list[FoundPart](), _Held.of(rows)
     for low, high in zip(edges, edges[1:]):
         like, shift = _recalled(played, held, parts, low, high)
         parts.append(FoundPart(low, high - low, like, shift))
@@ -102,15 +102,15 @@ def _cues(played: Played, rows: list[tuple[tuple[int, str], ...]]) -> Floats:
     bars, kinds = played.bars, played.kinds
     cues = np.zeros(bars + 1)
     busy = np.array([[float(len(x)) for x in part] for part in played.by_bar]).reshape(len(played.parts), bars)
-    sounds = kinds >= 0
+    sounds, played_kinds = kinds >= 0, kinds.tolist()
     drums = [i for i, p in enumerate(played.parts) if p.is_drum]
     pitched = [i for i, p in enumerate(played.parts) if not p.is_drum]
     tunes = [i for i in pitched if _is_tune(played, i)]
     again = _comes_back(kinds, rows, tunes or pitched)
+    weight = np.minimum(1.0, busy.sum(axis=1) / max(1.0, busy.sum()) * len(busy))
     for bar in range(1, bars):
         before, after = slice(max(0, bar - 2), bar), slice(bar, min(bars, bar + 2))
         was, will = sounds[:, before].any(axis=1), sounds[:, after].any(axis=1)
-        weight = np.minimum(1.0, busy.sum(axis=1) / max(1.0, busy.sum()) * len(busy))
         # those who come in exactly here, or were heard until here
         enters = (~sounds[:, before].any(axis=1)) & sounds[:, bar]
         leaves = sounds[:, bar - 1] & ~sounds[:, after].any(axis=1)
@@ -118,14 +118,14 @@ def _cues(played: Played, rows: list[tuple[tuple[int, str], ...]]) -> Floats:
             cues[bar] += ENTRY * min(1.6, float(((0.5 + 0.5 * weight) * (enters | leaves)).sum()))
         for i in drums:
             here, last = played.by_bar[i][bar], played.by_bar[i][bar - 1]
-            if len(here) and np.isin(here[here[:, 0] < 240, 2], list(CRASHES)).any():
+            if len(here) and not CRASHES.isdisjoint(here[here[:, 0] < 240, 2].tolist()):
                 cues[bar] += CRASH
             if len(last) and _is_fill(played, i, bar - 1):
                 cues[bar] += FILL
-            if _changed(kinds[i], bar):
+            if _changed(played_kinds[i], bar):
                 cues[bar] += NEW_DRUMS
         cues[bar] += NEW_CHORDS * _turned(rows, bar) + AGAIN * again[bar]
-        cues[bar] += NEW_TUNE * max((_changed(kinds[i], bar) for i in tunes), default=0.0)
+        cues[bar] += NEW_TUNE * max((_changed(played_kinds[i], bar) for i in tunes), default=0.0)
     return cues
 
 
@@ -153,9 +153,9 @@ def _is_fill(played: Played, part: int, bar: int) -> bool:
     return bool(struck.sum() >= usual + 2)
 
 
-def _changed(kinds: Ints, bar: int) -> float:
+def _changed(kinds: list[int], bar: int) -> float:
     """How far what a part plays after a bar line was not played in the four bars before it."""
-    before, after = set(kinds[max(0, bar - 4) : bar].tolist()), kinds[bar : bar + 4].tolist()
+    before, after = set(kinds[max(0, bar - 4) : bar]), kinds[bar : bar + 4]
     if not before or not after:
         return 0.0
     return sum(k not in before for k in after) / len(after)
@@ -224,23 +224,46 @@ def _usual(length: int) -> float:
     return -0.7 if length % 2 == 0 else -1.1 - (0.4 if length < 4 else 0.0)
 
 
-def _held(rows: list[tuple[tuple[int, str], ...]]) -> NDArray[np.bool_]:
-    """Which major and minor chords sound in every bar, shape (bars, 2, 12)."""
-    found = np.zeros((len(rows), 2, 12), bool)
-    for bar, row in enumerate(rows):
-        for root, third in row:
-            found[bar, int(third == "m"), root] = True
-    return found
+@dataclass(frozen=True, eq=False)
+class _Held:
+    """Which major and minor chords sound in every bar, shape (bars, 2, 12): as they are, and (12, bars, 2, 12) at every shift."""
+
+    chords: NDArray[np.bool_]
+    moved: NDArray[np.bool_]
+    counts: Ints
+
+    @classmethod
+    def of(cls, rows: list[tuple[tuple[int, str], ...]]) -> _Held:
+        found = np.zeros((len(rows), 2, 12), bool)
+        for bar, row in enumerate(rows):
+            for root, third in row:
+                found[bar, int(third == "m"), root] = True
+        return cls(found, np.ascontiguousarray(found[:, :, TURNED].transpose(2, 0, 1, 3)), found.sum(axis=(1, 2)))
+
+    def alike(self, first: int, second: int, length: int) -> Floats:
+        """Share of `length` bars that hold the same chords, for every shift 0..11 of the first stretch; of bars without chords,
+        the whole at 0."""
+        here, there = slice(first, first + length), slice(second, second + length)
+        mine, other = self.counts[here], self.counts[there]
+        if not mine.any():
+            return np.eye(12)[0] * ALIKE_CHORDS
+        moved, second_chords = self.moved[:, here], self.chords[there]
+        near = (np.abs(mine - other) == 1) & (np.minimum(mine, other) == 1)
+        same = (moved == second_chords).all(axis=(2, 3))
+        if near.any():
+            same |= (moved & second_chords).any(axis=(2, 3)) & near
+        shares: Floats = same.mean(axis=1)
+        return shares
 
 
-def _recalled(played: Played, held: NDArray[np.bool_], parts: list[FoundPart], low: int, high: int) -> tuple[int, int]:
+def _recalled(played: Played, held: _Held, parts: list[FoundPart], low: int, high: int) -> tuple[int, int]:
     """The first part that bars repeat, and how much higher they lie; -1 where they repeat none."""
     best, found = 0.0, (-1, 0)
     for index, part in enumerate(parts):
         length = min(part.bars, high - low)
         if part.like >= 0 or length < 2:
             continue
-        alike = _chords_alike(held[part.first_bar : part.first_bar + length], held[low : low + length])
+        alike = held.alike(part.first_bar, low, length)
         for shift in SHIFTS:
             if alike[shift % 12] < ALIKE_CHORDS:
                 continue
@@ -248,17 +271,6 @@ def _recalled(played: Played, held: NDArray[np.bool_], parts: list[FoundPart], l
             if worth > best:
                 best, found = worth, (index, shift)
     return found if best > 0 else (-1, 0)
-
-
-def _chords_alike(first: NDArray[np.bool_], second: NDArray[np.bool_]) -> Floats:
-    """Share of bars that hold the same chords, for every shift 0..11 of the first stretch; of bars without chords, the whole at 0."""
-    if not first.any():
-        return np.eye(12)[0] * ALIKE_CHORDS
-    moved = first[:, :, TURNED].transpose(2, 0, 1, 3)  # (12, bars, 2, 12)
-    mine, other = first.sum(axis=(1, 2)), second.sum(axis=(1, 2))
-    beside = (moved & second).any(axis=(2, 3)) & ((np.abs(mine - other) == 1) & (np.minimum(mine, other) == 1))
-    shares: Floats = ((moved == second).all(axis=(2, 3)) | beside).mean(axis=1)
-    return shares
 
 
 def _likeness(played: Played, part: FoundPart, low: int, high: int, shift: int, chords: float) -> float:

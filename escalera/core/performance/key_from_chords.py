@@ -39,10 +39,12 @@ def find_mode(chords: Sequence[ReadChord], lengths: Sequence[float], weights: Fl
     if total <= 0:
         return None
     share, row = weights / total, _Row.of(chords, lengths)
+    homes = {(tonic, third): row.home(tonic, third) for tonic in range(12) for third in (3, 4) if len(row.roots)}
     rows = []
     for mode in CHURCH:
         for tonic in range(12):
-            rows.append((_score(share, row, tonic, mode), tonic, mode))
+            home = homes.get((tonic, MODES[mode][0][2]))
+            rows.append((_score(share, row, home, tonic, mode), tonic, mode))
     rows.sort(key=lambda r: -r[0])
     best, second = rows[0], rows[1]
     keys = [Key(nearest_fifths(tonic, -MODES[mode][1]), mode) for _, tonic, mode in (best, second)]
@@ -74,16 +76,34 @@ class _Row:
             _one_loop(chords),
         )
 
-    def home(self, tonic: int, third: int) -> NDArray[np.bool_]:
-        """Which chords are the one on the tonic, shape (n,)."""
-        found: NDArray[np.bool_] = (self.roots == tonic) & (self.tones[:, (tonic + third) % 12] | self.is_open)
-        return found
+    def home(self, tonic: int, third: int) -> _Home:
+        """How the chord on the tonic stands in the row, once it is not empty."""
+        at: NDArray[np.bool_] = (self.roots == tonic) & (self.tones[:, (tonic + third) % 12] | self.is_open)
+        arrives = at[1:] & ~at[:-1]
+        return _Home(
+            float(self.lengths[at].sum() / max(1e-9, self.lengths.sum())),
+            float(at[0]),
+            float(at[-1]),
+            float(at[self.at_starts].mean()) if self.at_starts.any() else 0.0,
+            np.bincount((self.roots[:-1][arrives] - tonic) % 12, minlength=12),
+        )
 
 
-def _score(share: Floats, row: _Row, tonic: int, mode: str) -> float:
+@dataclass(frozen=True, eq=False)
+class _Home:
+    """A chord taken for home: its share of the time, whether the row begins and ends with it, its share of the fourth bars'
+    beginnings, and from which degrees (12,) it is come to how often."""
+
+    share: float
+    first: float
+    last: float
+    starts: float
+    arrivals: NDArray[np.int64]
+
+
+def _score(share: Floats, row: _Row, home: _Home | None, tonic: int, mode: str) -> float:
     degrees = MODES[mode][0]
-    scale = {(tonic + d) % 12 for d in degrees}
-    outside = sum(float(share[c]) for c in range(12) if c not in scale)
+    outside = 1.0 - sum(float(share[(tonic + d) % 12]) for d in degrees)
     if mode == "minor":
         outside -= LEADING * min(float(share[(tonic + 11) % 12]), 0.06)
     telling = TELLING.get(mode)
@@ -91,19 +111,16 @@ def _score(share: Floats, row: _Row, tonic: int, mode: str) -> float:
     if telling is not None:
         score += min(0.25, 3.0 * float(share[(tonic + telling) % 12])) - 0.2
     score += 0.8 * float(share[tonic]) + 0.4 * float(share[(tonic + 7) % 12])
-    if not len(row.roots):
+    if home is None:
         return score
-    home = row.home(tonic, degrees[2])
-    at_home = float(row.lengths[home].sum() / max(1e-9, row.lengths.sum()))
     ends = (
         LOOPED if row.loop > 2 else 1.0
     )  # where one loop goes round, it may begin anywhere; of two chords the first is home
     last = LOOPED if row.loop else 1.0
-    score += AT_HOME * at_home + ends * FIRST * float(home[0]) + last * LAST * float(home[-1])
-    starts = float(home[row.at_starts].mean()) if row.at_starts.any() else 0.0
-    score += CADENCE * _cadences(row, home, tonic, mode) + ends * LOOPS_HOME * starts
+    score += AT_HOME * home.share + ends * FIRST * home.first + last * LAST * home.last
+    score += CADENCE * _cadences(home, mode) + ends * LOOPS_HOME * home.starts
     if telling is not None:
-        score -= SELDOM * max(0.0, 1.0 - at_home / SETTLED)
+        score -= SELDOM * max(0.0, 1.0 - home.share / SETTLED)
     return score
 
 
@@ -113,14 +130,13 @@ def _one_loop(chords: Sequence[ReadChord]) -> int:
     return next((p for p in range(2, 9) if len(names) >= 3 * p and all(a == b for a, b in zip(names, names[p:]))), 0)
 
 
-def _cadences(row: _Row, home: NDArray[np.bool_], tonic: int, mode: str) -> float:
+def _cadences(home: _Home, mode: str) -> float:
     """Share of the arrivals at home that come from where this mode closes: five, or its own telling neighbour."""
-    arrives = home[1:] & ~home[:-1]
-    if not arrives.any():
+    count = int(home.arrivals.sum())
+    if not count:
         return 0.0
-    steps = (row.roots[:-1][arrives] - tonic) % 12
-    strong = (steps == 7) + 0.6 * np.isin(steps, CLOSES.get(mode, (5,)))
-    return min(1.0, float(strong.mean())) * min(1.0, len(steps) / 3)
+    strong = float(home.arrivals[7]) + 0.6 * float(home.arrivals[list(CLOSES.get(mode, (5,)))].sum())
+    return min(1.0, strong / count) * min(1.0, count / 3)
 
 
 def weights_of(beats: Beats, low: int = 0, high: int | None = None) -> Floats:

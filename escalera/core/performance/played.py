@@ -50,16 +50,14 @@ class Played:
     @cached_property
     def by_bar(self) -> tuple[tuple[Ints, ...], ...]:
         """Notes of every part in every bar, (n, 4): start in the bar (0 for early ones), length, pitch, velocity."""
-        found = []
+        found, edges = [], np.array(self.bar_ticks, np.int64)
         for part in self.parts:
             bars = self.bar_of(part.notes[:, 0])
-            cuts = np.searchsorted(bars, np.arange(self.bars + 1))
-            rows = []
-            for bar, (low, high) in enumerate(zip(cuts, cuts[1:])):
-                inside = part.notes[low:high]
-                at = np.maximum(inside[:, 0] - self.bar_ticks[bar], 0)
-                rows.append(np.stack((at, inside[:, 1] - inside[:, 0], inside[:, 2], inside[:, 3]), axis=1))
-            found.append(tuple(rows))
+            table = part.notes.copy()
+            table[:, 1] -= table[:, 0]
+            table[:, 0] = np.maximum(table[:, 0] - edges[bars], 0)
+            cuts = np.searchsorted(bars, np.arange(self.bars + 1)).tolist()
+            found.append(tuple(table[low:high] for low, high in zip(cuts, cuts[1:])))
         return tuple(found)
 
     @cached_property
@@ -72,9 +70,8 @@ class Played:
     def classes(self) -> NDArray[np.bool_]:
         """Which pitch classes every part plays in every bar, shape (parts, bars, 12)."""
         found = np.zeros((len(self.parts), self.bars, 12), bool)
-        for i, rows in enumerate(self.by_bar):
-            for bar, row in enumerate(rows):
-                found[i, bar, row[:, 2] % 12] = True
+        for i, part in enumerate(self.parts):
+            found[i, self.bar_of(part.notes[:, 0]), part.notes[:, 2] % 12] = True
         return found
 
 

@@ -66,14 +66,16 @@ def unroll(pattern: Pattern, placement: Placement) -> tuple[NDArray[np.int32], N
     if pattern.has_clips:
         first -= int(pattern.rows[:, :2].sum(axis=1).max()) // length
     cycles = np.arange(first, max(first, last), dtype=np.int64) * length + offset
-    rows = np.repeat(pattern.rows[None].astype(np.int64), len(cycles), axis=0)
-    rows[:, :, 0] += cycles[:, None]
-    rows = rows.reshape(-1, 6)
-    source = np.stack((np.tile(np.arange(len(pattern)), len(cycles)), np.repeat(cycles, len(pattern))), axis=1)
-    pickup = (pattern.rows[source[:, 0], 0] < 0) & (source[:, 1] == low)
-    entered = (rows[:, 2] == CLIP) & (rows[:, 0] + rows[:, 1] > low)
-    inside = ((rows[:, 0] >= low) | pickup | entered) & (rows[:, 0] < high)
-    return rows[inside].astype(np.int32), source[inside]
+    index, cycle = np.tile(np.arange(len(pattern)), len(cycles)), np.repeat(cycles, len(pattern))
+    rows = pattern.rows[index]
+    at = rows[:, 0] + cycle
+    inside = (at >= low) | ((rows[:, 0] < 0) & (cycle == low))
+    if pattern.has_clips:
+        inside |= (rows[:, 2] == CLIP) & (at + rows[:, 1] > low)
+    inside &= at < high
+    rows[:, 0] = at
+    source = np.stack((index, cycle), axis=1)
+    return (rows, source) if inside.all() else (rows[inside], source[inside])
 
 
 @dataclass(frozen=True, slots=True)

@@ -107,7 +107,7 @@ def _check(length_ticks: int, table: NDArray[np.int32]) -> None:
         )
     if not len(table):
         return
-    low, high = table.min(axis=0), table.max(axis=0)
+    low, high = table.min(axis=0).tolist(), table.max(axis=0).tolist()
     rules = (
         (low[0] > -length_ticks and high[0] < length_ticks, "a note starts outside the pattern"),
         (low[1] >= 1 and high[1] <= MAX_PATTERN_TICKS, "a note is shorter than one tick or longer than 999 bars"),
