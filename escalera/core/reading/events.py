@@ -54,28 +54,40 @@ def varied(pattern: Pattern, variation: Variation) -> Pattern:
     return pattern if pattern.has_clips else thin(pattern, variation.keep)
 
 
-def unroll(pattern: Pattern, placement: Placement) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
-    """Rows of `pattern` repeated over a placement, starts in section ticks, and of every row its index and its cycle's start.
+def unroll(pattern: Pattern, placement: Placement) -> NDArray[np.int32]:
+    """Rows of `pattern` repeated over a placement, starts in section ticks; shape (n, 6), with the columns of a pattern.
 
     Pickups sound before the first cycle.
-    Shapes (n, 6), with the columns of a pattern, and (n, 2).
     """
+    return _unrolled(pattern, placement)[0]
+
+
+def unroll_from(pattern: Pattern, placement: Placement) -> tuple[NDArray[np.int32], NDArray[np.int64]]:
+    """As `unroll`, and of every row its index in the pattern and its cycle's start, shape (n, 2)."""
+    rows, inside, cycles = _unrolled(pattern, placement)
+    source = np.stack((np.tile(np.arange(len(pattern)), len(cycles)), np.repeat(cycles, len(pattern))), axis=1)
+    return rows, source[inside]
+
+
+def _unrolled(pattern: Pattern, placement: Placement) -> tuple[NDArray[np.int32], NDArray[np.bool_], NDArray[np.int64]]:
+    """Rows, which of all rows of all cycles they are, and the cycles' starts."""
     length, offset = pattern.length_ticks, placement.offset_ticks
     low, high = placement.start_ticks, placement.end_ticks
     first, last = (low - offset) // length, -(-(high - offset) // length)
     if pattern.has_clips:
         first -= int(pattern.rows[:, :2].sum(axis=1).max()) // length
     cycles = np.arange(first, max(first, last), dtype=np.int64) * length + offset
-    index, cycle = np.tile(np.arange(len(pattern)), len(cycles)), np.repeat(cycles, len(pattern))
-    rows = pattern.rows[index]
+    rows, cycle = pattern.rows, cycles
+    if len(cycles) != 1:
+        rows, cycle = np.tile(rows, (len(cycles), 1)), np.repeat(cycles, len(pattern))
     at = rows[:, 0] + cycle
     inside = (at >= low) | ((rows[:, 0] < 0) & (cycle == low))
     if pattern.has_clips:
         inside |= (rows[:, 2] == CLIP) & (at + rows[:, 1] > low)
     inside &= at < high
-    rows[:, 0] = at
-    source = np.stack((index, cycle), axis=1)
-    return (rows, source) if inside.all() else (rows[inside], source[inside])
+    found = rows[inside]
+    found[:, 0] = at[inside]
+    return found, inside, cycles
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,9 +110,10 @@ def pitches_of(rows: NDArray[np.int32], harmony: Harmony, player: Player, shift:
     `shift` in semitones; shape (n,) for n rows.
     """
     kind, value, octave = rows[:, 2], rows[:, 3], rows[:, 4]
-    pitch = np.where(kind == CLIP, AS_IT_IS, value) + 12 * octave
-    if not player.is_drum:
-        pitch = pitch + shift
+    pitch = value + (12 * octave + (0 if player.is_drum else shift))
+    if not kind.any():  # FIXED is 0
+        return pitch
+    pitch = np.where(kind == CLIP, AS_IT_IS - value, 0) + pitch
     following = np.flatnonzero((kind != FIXED) & (kind != CLIP))
     if not len(following):
         return pitch
@@ -161,18 +174,9 @@ def _layer_events(
     parts: list[NDArray[np.int32]] = []
     spans: list[tuple[int, int, Variation]] = []
     for placement, pattern in items:
-        rows = _voiced(unroll(varied(pattern, placement.variation), placement)[0], player.voicing)
+        rows = _voiced(unroll(varied(pattern, placement.variation), placement), player.voicing)
         if len(rows):
-            table = np.empty((len(rows), WIDTH), np.int32)
-            table[:, START], table[:, DURATION], table[:, VELOCITY] = rows[:, 0], rows[:, 1], rows[:, 5]
-            transpose = 0 if player.is_drum else placement.variation.transpose_semitones
-            table[:, PITCH] = pitches_of(rows, harmony, player, shift) + transpose
-            table[:, PLACEMENT], table[:, CLIP_OF], table[:, SKIP] = len(spans), NO_CLIP, 0
-            if placement.variation.cut:
-                table[:, DURATION] = np.clip(placement.end_ticks - table[:, START], 1, table[:, DURATION])
-            if pattern.has_clips:
-                table = _clips(table, rows, placement, player.cuts)
-            parts.append(table)
+            parts.append(_placed(rows, len(spans), placement, pattern, player, harmony, shift))
         spans.append((placement.start_ticks, placement.end_ticks, placement.variation))
     if not parts:
         return EMPTY
@@ -189,6 +193,26 @@ def _layer_events(
         table[:, DURATION] = np.minimum(table[:, DURATION], ends - table[:, START])
     table.setflags(write=False)
     return Events(table, tuple(spans))
+
+
+def _placed(
+    rows: NDArray[np.int32],
+    number: int,
+    placement: Placement,
+    pattern: Pattern,
+    player: Player,
+    harmony: Harmony,
+    shift: int,
+) -> NDArray[np.int32]:
+    """Events of the rows that a placement plays, shape (n, 7)."""
+    table = np.zeros((len(rows), WIDTH), np.int32)
+    table[:, START : DURATION + 1], table[:, VELOCITY] = rows[:, :2], rows[:, 5]
+    transpose = 0 if player.is_drum else placement.variation.transpose_semitones
+    table[:, PITCH] = pitches_of(rows, harmony, player, shift) + transpose
+    table[:, PLACEMENT], table[:, CLIP_OF] = number, NO_CLIP
+    if placement.variation.cut:
+        table[:, DURATION] = np.clip(placement.end_ticks - table[:, START], 1, table[:, DURATION])
+    return _clips(table, rows, placement, player.cuts) if pattern.has_clips else table
 
 
 def _clips(

@@ -11,7 +11,7 @@ from escalera.core.document.limits import MAX_NOTES
 from escalera.core.document.names import clean_name
 from escalera.core.document.song import Ids, Layer, Placement, Section, Song, Variation
 from escalera.core.lines.note_encoding import WritingContext, Written, encode, how_written
-from escalera.core.reading.events import pitches_of, player_of, unroll, varied
+from escalera.core.reading.events import pitches_of, player_of, unroll_from, varied
 from escalera.core.reading.placements import add_pattern, cleared, clip, joined
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import Span, section_bar_ticks
@@ -105,7 +105,7 @@ def _line_in(song: Song, span: Span, phrase: int, layer: Layer) -> PhraseNotes:
 
 
 def _notes(song: Song, span: Span, layer: Layer, placement: Placement, pattern: Pattern, low: int) -> list[Note]:
-    rows, source = unroll(pattern, placement)
+    rows, source = unroll_from(pattern, placement)
     if layer.voicing.voices:
         kept = (rows[:, 2] != VOICE) | (rows[:, 3] < layer.voicing.voices)
         rows, source = rows[kept], source[kept]

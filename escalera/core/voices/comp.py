@@ -42,7 +42,7 @@ def comp_of(song: Song, section: Section, part: str) -> tuple[CompPart, ...]:
     rows = []
     for placement in (p for p in section.placements if p.layer_id == layer.id):
         low, high = placement.start_ticks, placement.end_ticks
-        played, _ = unroll(song.pattern_by_id[placement.pattern_id].pattern, placement)
+        played = unroll(song.pattern_by_id[placement.pattern_id].pattern, placement)
         for start, duration, kind, value, _, _ in played.tolist():
             a, b = max(low, start), min(high, start + duration)
             if kind == CLIP and value < len(layer.clips) and a < b:
