@@ -22,6 +22,7 @@ import numpy as np
 
 from benchmarks.arranging import arranging
 from benchmarks.bench import bench
+from benchmarks.files import files
 from benchmarks.groove import groove
 from benchmarks.harmony import harmony
 from benchmarks.joins import joins
@@ -280,6 +281,7 @@ def main() -> int:
     bench(benchmark)
     joins()
     layouts()
+    files()
     samples()
     studies()
     voices()

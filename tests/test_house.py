@@ -35,13 +35,18 @@ BARRED = {
 
 
 def imports(path):
-    package = path.relative_to(ROOT.parent).with_suffix("").parts
     for node in ast.walk(ast.parse(path.read_text())):
-        if isinstance(node, ast.Import):
-            yield from (alias.name for alias in node.names)
-        elif isinstance(node, ast.ImportFrom):
-            base = ".".join(package[: len(package) - node.level]) + "." if node.level else ""
-            yield from (f"{base}{node.module or ''}.{alias.name}" for alias in node.names)
+        yield from named(node, path.relative_to(ROOT.parent))
+
+
+def named(node, path):
+    """What an import names; nothing for any other node."""
+    package = path.with_suffix("").parts
+    if isinstance(node, ast.Import):
+        yield from (alias.name for alias in node.names)
+    elif isinstance(node, ast.ImportFrom):
+        base = ".".join(package[: len(package) - node.level]) + "." if node.level else ""
+        yield from (f"{base}{node.module or ''}.{alias.name}" for alias in node.names)
 
 
 @pytest.mark.parametrize("room", MAY)
@@ -63,6 +68,31 @@ def test_imports_run_one_way(room):
             elif parts[0] in BARRED.get(room, ()):
                 wrong.append(f"{path.name} imports {name}")
     assert not wrong
+
+
+def at_the_top(path):
+    """What a module imports as soon as it is imported."""
+    tree = ast.parse(path.read_text())
+    return {name for node in tree.body for name in named(node, path.relative_to(ROOT.parent))}
+
+
+def test_a_start_waits_for_no_compiler_and_no_science():
+    """Pages come before sound: what the pages import takes neither the compiler of the kernels nor signal processing along."""
+    waiting, seen, found = ["escalera.web", "escalera.services.studio"], set(), set()
+    while waiting:
+        name = waiting.pop()
+        path = ROOT.parent.joinpath(*name.split("."))
+        path = path / "__init__.py" if path.is_dir() else path.with_suffix(".py")
+        if name in seen or not path.exists():
+            continue
+        seen.add(name)
+        for each in at_the_top(path):
+            parts = each.split(".")
+            if parts[0] == "escalera":
+                waiting += [".".join(parts[:i]) for i in range(2, len(parts) + 1)]
+            elif parts[0] in ("numba", "scipy", "soundfile"):
+                found.add(f"{name} imports {each}")
+    assert len(seen) > 200 and not found
 
 
 def test_rooms_of_the_core_import_only_those_before_them():

@@ -11,7 +11,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.sound.kernels.partials import FORMANTS
 from escalera.sound.schedule import RATE_HZ
 
 FRAME = 220  # samples between two values of pitch and vowel
@@ -165,6 +164,10 @@ def _between(row: Floats, count: int) -> Floats:
 
 def _harmonics(pitch: Floats, vowel: Floats, level: Floats, count: int, rng: np.random.Generator) -> Floats:
     """The voice itself: harmonics of a pitch through a vowel, shape (count,)."""
+    from escalera.sound.kernels.partials import (
+        FORMANTS,
+    )  # the kernels bring their compiler along, which pages do without
+
     hz = 440.0 * 2.0 ** ((pitch - 69.0) / 12.0)
     phase = 2.0 * np.pi * np.cumsum(_between(hz, count)) / RATE_HZ
     smooth = np.convolve(np.pad(vowel, 4, mode="edge"), np.ones(9) / 9.0, "valid")
