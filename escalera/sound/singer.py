@@ -164,9 +164,8 @@ def _between(row: Floats, count: int) -> Floats:
 
 def _harmonics(pitch: Floats, vowel: Floats, level: Floats, count: int, rng: np.random.Generator) -> Floats:
     """The voice itself: harmonics of a pitch through a vowel, shape (count,)."""
-    from escalera.sound.kernels.partials import (
-        FORMANTS,
-    )  # the kernels bring their compiler along, which pages do without
+    # not at the top: kernels bring their compiler along, which pages do without
+    from escalera.sound.kernels.partials import FORMANTS
 
     hz = 440.0 * 2.0 ** ((pitch - 69.0) / 12.0)
     phase = 2.0 * np.pi * np.cumsum(_between(hz, count)) / RATE_HZ
