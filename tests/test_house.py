@@ -3,6 +3,7 @@
 import ast
 import re
 from collections import Counter
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -34,9 +35,16 @@ BARRED = {
 }
 
 
+@cache
+def parsed(path):
+    return ast.parse(path.read_text())
+
+
+@cache
 def imports(path):
-    for node in ast.walk(ast.parse(path.read_text())):
-        yield from named(node, path.relative_to(ROOT.parent))
+    nodes = (node for node in ast.walk(parsed(path)) if isinstance(node, ast.Import | ast.ImportFrom))
+    found = (named(node, path.relative_to(ROOT.parent)) for node in nodes)
+    return [name for names in found for name in names]
 
 
 def named(node, path):
@@ -72,7 +80,7 @@ def test_imports_run_one_way(room):
 
 def at_the_top(path):
     """What a module imports as soon as it is imported."""
-    tree = ast.parse(path.read_text())
+    tree = parsed(path)
     return {name for node in tree.body for name in named(node, path.relative_to(ROOT.parent))}
 
 
@@ -107,7 +115,7 @@ def test_rooms_of_the_core_import_only_those_before_them():
 
 def test_no_file_and_no_class_is_named_twice():
     files = [p.stem for p in ROOT.rglob("*.py") if p.stem != "__init__" and "migrations" not in p.parts]
-    trees = [ast.parse(p.read_text()) for p in ROOT.rglob("*.py")]
+    trees = [parsed(p) for p in ROOT.rglob("*.py")]
     classes = [node.name for tree in trees for node in tree.body if isinstance(node, ast.ClassDef)]
     screens = {p.stem for p in (ROOT / "web").glob("*.py")}
     assert not [n for n, times in Counter(files).items() if times > 1 and n not in screens]
@@ -133,7 +141,7 @@ def test_functions_stay_small_but_for_kernels():
         f"{path.name}: {node.name}": length
         for path in ROOT.rglob("*.py")
         if "kernels" not in path.parts and path.name != "kernels.py"
-        for node in ast.walk(ast.parse(path.read_text()))
+        for node in ast.walk(parsed(path))
         if isinstance(node, ast.FunctionDef) and (length := node.end_lineno - node.lineno + 1) > 40
     }
     assert not long
@@ -154,7 +162,7 @@ def test_public_functions_say_what_they_take_and_give():
     """A sentence for every function of core, meters and sound that no registry describes; arrays have shapes."""
     silent, shapeless = [], []
     for path in [p for room in ("core", "meters", "sound") for p in (ROOT / room).rglob("*.py")]:
-        body = ast.parse(path.read_text()).body
+        body = parsed(path).body
         for node in [*body, *(inner for outer in body if isinstance(outer, ast.ClassDef) for inner in outer.body)]:
             if not isinstance(node, ast.FunctionDef) or node.name.startswith("_"):
                 continue

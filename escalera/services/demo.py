@@ -6,7 +6,7 @@ phrase. A cell is '.', or a pattern's key from the library with marks after slas
   name/keep:0.5        thinned to a share               name/up:12         transposed by semitones
 A layer may say `settings` of its sound, `effects` in order as [effect, {parameter: value}], a `stack` as
 [sound, {level_db, offset_ms, …}], `duck_by` a layer's name, a `reason`, a `recipe` note and why it is `aside`; the song `buses` and `master`
-chains and `returns`, `meant` findings (check:section) with reasons, said `options` of sections, and `parked` ideas for
+chains and `returns`, whether its scale is to `fit` it, `meant` findings (check:section) with reasons, said `options` of sections, and `parked` ideas for
 the list of ideas; a section `curves` as [owner, parameter, points in beats] and `throws` as
 [layer, first beat, beats, space, level]. 'x' is the layer's first pattern; a '*' at the end repeats the cell before it to the section's end.
 """
@@ -26,10 +26,12 @@ from escalera.core.edits.harmony_edits import SetChords, SetVoicing
 from escalera.core.edits.judgement_edits import AcceptFinding, SetAside, SetReason
 from escalera.core.edits.layer_edits import AddLayer, SetControl
 from escalera.core.edits.section_edits import AddSection, SetPhrases, ShiftSection
-from escalera.core.edits.song_edits import SetMaster, SetSchool
+from escalera.core.edits.song_edits import SetMaster, SetScale, SetSchool
 from escalera.core.edits.sound_edits import AddEffect, AddStack, SetDuckBy, SetRecipe, SetStack, SetValue
 from escalera.core.edits.target_edits import SetTarget
 from escalera.core.edits.tile_edits import PlaceNew, Vary
+from escalera.core.energy.explain import fitted_scale
+from escalera.core.energy.model import arranged
 from escalera.core.ideas import EXAMPLE, cut_pattern, cut_section
 from escalera.core.moves.option_text import AddOptions
 from escalera.core.theory.keys import parse_key
@@ -37,6 +39,7 @@ from escalera.core.time.metre import parse_metre
 from escalera.services import library
 from escalera.services.studio import Studio
 
+Layers = dict[str, tuple[int, str]]  # by name: id and first pattern
 DEMO_FILES = ("harbour_stairs.json", "paper_engines.json")
 
 
@@ -52,7 +55,7 @@ def song_from_recipe(recipe: dict[str, Any]) -> Song:
     song = SetSchool(recipe["school"]).apply(song)
     song = SetChords(recipe["chords"]).apply(song)
     song = SetMaster(recipe.get("master_gain_db", 0.0)).apply(song)
-    layers: dict[str, tuple[int, str]] = {}
+    layers: Layers = {}
     for row in recipe["layers"]:
         song = _add_layer(song, row)
         layers[row["name"]] = (next(x.id for x in song.layers if x.name == row["name"]), row["pattern"])
@@ -62,26 +65,33 @@ def song_from_recipe(recipe: dict[str, Any]) -> Song:
             by = EVERY_BEAT if row["duck_by"] == "beat" else layers[row["duck_by"]][0]
             song = SetDuckBy(layers[row["name"]][0], by).apply(song)
     for row in recipe["sections"]:
-        song = _add_section(song, row)
-        section_id = song.sections[-1].id
-        for name, cells in row["plays"].items():
-            song = _place(song, section_id, *layers[name], cells)
-        for owner, parameter, points in row.get("curves", ()):
-            lane = f"{_owner(owner, layers)}.{_parameter(song, _owner(owner, layers), parameter)}"
-            song = SetCurve(section_id, lane, [[960 * beat, value, shape] for beat, value, shape in points]).apply(song)
-        for name, beat, beats, to, level_db in row.get("throws", ()):
-            start = round(960 * beat)
-            song = AddThrow(section_id, layers[name][0], start, start + round(960 * beats), to, level_db).apply(song)
-        for name, lane, value in row.get("treats", ()):
-            song = Treat(section_id, layers[name][0], lane, value).apply(song)
+        song = _played(_add_section(song, row), row, layers)
     song, ids = _carried(song, recipe["sections"], layers), {s.name: s.id for s in song.sections}
+    if recipe.get("fit"):
+        song = SetScale(*fitted_scale(arranged(song))).apply(song)
     song = _meant(song, recipe.get("meant", {}))
     for name, text, who in recipe.get("options", ()):
         song = AddOptions(ids[name], text, who).apply(song)
     return song
 
 
-def _carried(song: Song, rows: list[dict[str, Any]], layers: dict[str, tuple[int, str]]) -> Song:
+def _played(song: Song, row: dict[str, Any], layers: Layers) -> Song:
+    """The song with what its last section plays, and how it is shaped."""
+    section_id = song.sections[-1].id
+    for name, cells in row["plays"].items():
+        song = _place(song, section_id, *layers[name], cells)
+    for owner, parameter, points in row.get("curves", ()):
+        lane = f"{_owner(owner, layers)}.{_parameter(song, _owner(owner, layers), parameter)}"
+        song = SetCurve(section_id, lane, [[960 * beat, value, shape] for beat, value, shape in points]).apply(song)
+    for name, beat, beats, to, level_db in row.get("throws", ()):
+        start = round(960 * beat)
+        song = AddThrow(section_id, layers[name][0], start, start + round(960 * beats), to, level_db).apply(song)
+    for name, lane, value in row.get("treats", ()):
+        song = Treat(section_id, layers[name][0], lane, value).apply(song)
+    return song
+
+
+def _carried(song: Song, rows: list[dict[str, Any]], layers: Layers) -> Song:
     """What carries the joins into sections: devices with their places in words, and builds."""
     for section, row in zip(song.sections, rows):
         for kind, more in row.get("into", ()):
@@ -107,7 +117,7 @@ def _meant(song: Song, reasons: dict[str, str]) -> Song:
     return song
 
 
-def _owner(owner: str, layers: dict[str, tuple[int, str]]) -> str:
+def _owner(owner: str, layers: Layers) -> str:
     return f"layer.{layers[owner][0]}" if owner in layers else owner
 
 
