@@ -168,7 +168,7 @@ ROWS = {
     "gap filled": (do(SONG, ("set_control", B, "send.hall", 0.0), ("add_device", C, "gap", None, None, 0, {"tails": 1})), do(SONG, ("set_control", B, "send.hall", 0.0), ("add_device", C, "gap"))),
     "weak one": (do(SONG, ("copy_tiles", V, C)), joined("crash")), "low end late": (DROPPED, do(SONG, ("set_role", C, "drop"))),
     "shape": (do(SONG, ("target_by_phrase", V, "2 8")), SONG), "second half": (SONG, HARBOUR), "foreign": (BRIDGED, SONG), "no sub": (STRIPPED, SONG), "two subs": (BLURRED, do(SONG, ("lift", V, B), ("lift", C, B))), "kick and bass": (fighting(), SONG),
-    "bass note": (do(SONG, ("change_notes", C, B, 0, [[None, None, 0, 37, 1900, 100]], "fixed", True)), SONG), "low middle": (thick(), SONG), "verse room": (HARBOUR, SONG), "same job": (HARBOUR, SONG),
+    "bass note": (do(SONG, ("change_notes", C, B, 0, [[None, None, 0, 37, 1900, 100]], "fixed", True)), SONG), "low middle": (thick(), SONG), "verse room": (HARBOUR, SONG), "same job": (do(HARBOUR, ("set_control", layer_named(HARBOUR, "Bowed strings"), "octave", 0)), HARBOUR),
     "many layers": (crowd(), SONG), "used once": (do(BREAK, ("lift", C, P, 0)), SONG), "never": (do(SONG, ("add_layer", "glass-bell")), SONG), "reason": (do(HARBOUR, ("set_reason", layer_named(HARBOUR, "Wide saws"), "")), HARBOUR),
     "names": (do(SONG, ("rename_section", V, "Section 2")), SONG), "nothing kept": (ENGINES, HARBOUR), "central": (DULL, HARBOUR), "length": (do(SONG, ("resize_section", V, 7)), SONG),
     "intro": (do(SONG, ("lay_out", "intro 16, verse 8")), SONG), "hook late": (HARBOUR, SONG), "many new": (ENGINES, SONG), "nothing new": (ENGINES, HARBOUR), "carried": (ENGINES, climbing()),
@@ -282,7 +282,7 @@ def test_a_brief_from_a_file_is_read_as_strictly_and_long_figures_are_accepted_t
 
 
 def test_the_demo_songs_are_judged_as_their_makers_meant():
-    assert [f.check for f in judged(HARBOUR).open] == ["same job"] and len(judged(HARBOUR).accepted) == 3
+    assert not judged(HARBOUR).open and len(judged(HARBOUR).accepted) == 3
     flaws = {f.check for f in judged(ENGINES).open}
     assert flaws >= {"distance", "carried", "early peak", "late chorus", "verse", "no space", "nothing kept"}
 
