@@ -29,20 +29,35 @@ def octaves_db(audio):
     return 10 * np.log10(np.array(bands).T + 1e-12)
 
 
+def off_its_style(song, audio):
+    """How far every octave lies from the spectrum of the song's style, in dB, by its middle; up to where only air is."""
+    level = octaves_db(audio).mean(axis=0)
+    whole = 10 * np.log10((10 ** (level / 10)).sum())
+    far = dict(zip(OCTAVES_HZ, np.round(level - whole - SPECTRA[song.school], 1)))
+    return {hz: db for hz, db in far.items() if hz < 12_000}
+
+
 @pytest.mark.parametrize("key", list(starting_loops()))
 def test_a_starting_loop_is_balanced_wide_and_alive(key):
     song, _ = song_of(key)
     line = timeline(song)
     audio = RENDERER.before_master(song, line, 0, line.samples(RATE_HZ)[-1])
-    level = octaves_db(audio).mean(axis=0)
-    whole = 10 * np.log10((10 ** (level / 10)).sum())
-    far = dict(zip(OCTAVES_HZ, np.round(level - whole - SPECTRA[song.school], 1)))
-    assert all(abs(db) <= 3.0 for hz, db in far.items() if hz < 12_000), far
+    far = off_its_style(song, audio)
+    assert all(abs(db) <= 3.0 for db in far.values()), far
     middle, side = octaves_db(np.stack((audio[0] + audio[1], audio[0] - audio[1])) / 2)
     assert (side - middle)[3:7].min() > -10.0, "500 Hz to 4 kHz"
     assert 0.3 <= np.corrcoef(audio)[0, 1] <= 0.83
     crest = 20 * np.log10(np.abs(audio).max() / np.sqrt(np.square(audio).mean()))
     assert 11 <= crest <= 18.5 and np.abs(audio).max() < 10 ** (2.0 / 20), "the limiter takes less than 3 dB"
+
+
+def test_the_clean_demo_song_has_the_spectrum_of_its_style_and_lies_on_its_stair_and_the_faulty_one_does_not(demos):
+    clean = demos[0]
+    line = timeline(clean)
+    far = off_its_style(clean, RENDERER.before_master(clean, line, 0, line.samples(RATE_HZ)[-1]))
+    assert all(abs(db) <= 3.0 for db in far.values()), far
+    off = [{s.span.section.name: s.value - s.span.section.target.mean for s in arranged(x).sections} for x in demos]
+    assert max(map(abs, off[0].values())) <= 0.8 and off[1]["Break"] > 2.0
 
 
 @pytest.mark.parametrize("sound", [s for s in SOUNDS if s.family != "effects"], ids=lambda s: s.key)
