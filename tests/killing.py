@@ -32,7 +32,13 @@ from escalera.services.takes import keep_take
 from tests.songs import small_song
 
 RATE, PIECE_S = 44_100, 0.25
-PIECE = (0.1 * np.sin(np.arange(round(PIECE_S * RATE)) / 20)).astype("<f4").tobytes()
+
+
+def piece(take: int) -> bytes:
+    """A piece of a take, each take at a pitch of its own: one that is sung again sample by sample is kept once."""
+    return (0.1 * np.sin(np.arange(round(PIECE_S * RATE)) / (20 + take))).astype("<f4").tobytes()
+
+
 SENT = ("application/x-www-form-urlencoded", "application/octet-stream")
 
 
@@ -104,9 +110,9 @@ class Killing:
                 f"/songs/{self.song_id}/voices/takes", section_id=1, rate_hz=RATE, zero_s=0.1, lay="first"
             )
             take = json.loads(begun)["token"]
-            self.sung[take] = 0
+            self.sung[take], sung = 0, piece(len(self.sung))
             while True:
-                self.post(f"/songs/{self.song_id}/voices/takes/{take}/{self.sung[take]}", PIECE)
+                self.post(f"/songs/{self.song_id}/voices/takes/{take}/{self.sung[take]}", sung)
                 self.sung[take] += 1
                 self.pending = f"Title {len(self.titles) + 1}"
                 answer = self.post(

@@ -324,7 +324,7 @@ def test_a_printed_layer_that_comes_back_as_a_recording_has_the_same_energy(demo
             if not (layer.muted or layer.prints or layer.devices) and layer.id % 3 == 0:
                 after = arranged(brought_back(song, layer.id, renderer)).sections
                 off[song.title, layer.name] = float(np.abs(np.array([s.value for s in after]) - before).max())
-    assert len(off) > 8
+    assert len(off) >= 8
     assert np.percentile(list(off.values()), 90) < 0.2 and max(off.values()) < 0.35, off
 
 

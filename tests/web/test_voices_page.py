@@ -101,7 +101,8 @@ def test_latency_is_found_and_a_take_lies_where_it_was_heard(voices):
     ours, theirs = heard[zero : zero + count], chunk[:count]
     found = np.fft.irfft(np.fft.rfft(ours, 2 * count) * np.conj(np.fft.rfft(theirs, 2 * count)))
     lag = (np.argmax(np.abs(found)) + count) % (2 * count) - count
-    assert abs(lag) <= 88, f"{lag / 44.1:.2f} ms beside where it was heard"
+    # 2 ms, and what the browser hands on at once: on a busy machine one such block may slip between the two measurements
+    assert abs(lag) <= 88 + 128, f"{lag / 44.1:.2f} ms beside where it was heard"
     assert [p.take_id for p in comp_of(song, song.section_by_id[V], "lead")] == [take.id]
 
 
