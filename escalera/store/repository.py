@@ -216,7 +216,8 @@ class Repository:
     def _write(
         self, session: Session, song_id: int, parent_id: int | None, song: Song, summary: str, known: Iterable[str]
     ) -> int:
-        fresh = {e.pattern.content_hash: e.pattern for e in song.patterns if e.pattern.content_hash not in set(known)}
+        old = set(known)
+        fresh = {e.pattern.content_hash: e.pattern for e in song.patterns if e.pattern.content_hash not in old}
         if fresh:
             there = set(session.scalars(select(PatternRow.hash).where(PatternRow.hash.in_(fresh))))
             session.add_all(PatternRow(hash=h, data=p.to_bytes()) for h, p in fresh.items() if h not in there)

@@ -92,7 +92,7 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
         SECRET_KEY=_secret(studio.folder), TESTING=testing, WTF_CSRF_TIME_LIMIT=None,
         MAX_CONTENT_LENGTH=settings.upload_mb * 1_000_000, MAX_FORM_MEMORY_SIZE=8_000_000, SEND_FILE_MAX_AGE_DEFAULT=31_536_000,
         SESSION_COOKIE_SAMESITE="Strict", SESSION_COOKIE_HTTPONLY=True, PASSCODE=settings.passcode, WORK_KEY=settings.work_key,
-        COMPRESS_MIN_SIZE=1_000, COMPRESS_LEVEL=5, COMPRESS_ALGORITHM=["gzip"], COMPRESS_MIMETYPES=COMPRESSED,
+        COMPRESS_MIN_SIZE=1_000, COMPRESS_LEVEL=2, COMPRESS_ALGORITHM=["gzip"], COMPRESS_MIMETYPES=COMPRESSED,
     )  # fmt: skip
     CSRFProtect(app).exempt(remote_work.blueprint)
     Compress(app)
