@@ -2,7 +2,7 @@
 
 import math
 
-from escalera.core.reading.groove_reading import drum_layers, fills_in, groove_at, phrase_beat
+from escalera.core.reading.groove_reading import drum_layers, fills_in, groove_at, groove_beat, phrase_beat
 from escalera.core.reading.phrase_notes import line_in
 from escalera.core.reading.timeline import timeline
 from tests.planned import made
@@ -37,6 +37,14 @@ def struck(song, bar):
     return {p % 12 for t, p in notes_of(song, P) if t == bar * BAR}
 
 
+def kept_where_it_is_too_long(song):
+    """A groove joined with itself until it is longer than the phrase is there, and the phrase plays what it played."""
+    while (last := song.grooves[-1]) and groove_beat(song, last, song.metre).length_ticks < 4 * BAR:
+        song = made(song, ("join_grooves", dict(first_id=last.id, second_id=last.id, section_id=V, phrase=0)))
+    longer = made(song, ("join_grooves", dict(first_id=last.id, second_id=last.id, section_id=V, phrase=0)))
+    return len(longer.grooves) == len(song.grooves) + 1 and played(longer) == played(song)
+
+
 def ticks(song, drum, section=V, phrase=0):
     return [h.tick for h in played(song, section, phrase).of(drum)]
 
@@ -64,7 +72,7 @@ def family_played(song):
 ROWS = {
     "drum_density": (BEATEN, (dict(section_id=V, phrase=0, drum="kick", steps=2), lambda s: ticks(s, "kick") == [0, 1440, 1920, 3360] and ticks(s, "kick", V, 1) == ticks(s, "kick")), (dict(section_id=V, phrase=0, drum="cowbell", steps=-1), "cannot be sparser: it does not play")),
     "roll_hits": (BEATEN, (dict(section_id=V, phrase=1, drum="closed hat", tick=3 * BAR + 2880, beats=1, value="1/32", glide_semitones=5), lambda s: [t for t in ticks(s, "closed hat", V, 1) if t >= 3 * BAR + 2880] == [3 * BAR + 2880 + 120 * i for i in range(8)] and played(s, V, 1).of("closed hat")[-1].velocity == 100 and len(s.section_by_id[V].curves[0].points) == 4 and s.grooves[-1].made == "closed hat roll in 1/32"), (dict(section_id=V, phrase=1, drum="closed hat", tick=99999), "lies outside the phrase")),
-    "join_grooves": (TWO, (dict(first_id=ROCK_ID, second_id=TWO.grooves[1].id, section_id=V), lambda s: (s.grooves[-1].name, s.grooves[-1].made, ticks(s, "kick")) == ("Rock + Off", "Rock, then Off", [0, 1920, 4320])), (dict(first_id=ROCK_ID, second_id=9999), "Groove 9999 is not in this song")),
+    "join_grooves": (TWO, (dict(first_id=ROCK_ID, second_id=TWO.grooves[1].id, section_id=V), lambda s: (s.grooves[-1].name, s.grooves[-1].made, ticks(s, "kick")) == ("Rock + Off", "Rock, then Off", [0, 1920, 4320]) and kept_where_it_is_too_long(s)), (dict(first_id=ROCK_ID, second_id=9999), "Groove 9999 is not in this song")),
     "groove_family": (TWO, (dict(section_id=V, phrase=0, everywhere=True), family_played), (dict(section_id=V, phrase=9), "no phrase 10")),
     "place_fill": (FILLED, (dict(section_id=V, name="Last", length_ticks=BAR, hits=[[2880, "low tom", 50]], over="layer", level="beat"), lambda s: [n for _, n in fills(s)] == ["Last", "Last 2"] and ticks(s, "snare")[-2:] == [3 * BAR + 2880, 3 * BAR + 3360] and played(s, V, 1).of("low tom")[0].velocity > 90 and 3 * BAR in ticks(s, "kick", V, 1)), (dict(section_id=V, phrase=0, name="Other", length_ticks=BAR, hits=TURN), "ends its phrase with “Turn” already. Replace it, or play this one over it")),
     "remove_fill": (FILLED, (dict(section_id=V, phrase=0), lambda s: not fills(s) and played(s) == played(BEATEN)), (dict(section_id=V, phrase=1), "Phrase 2 of Verse ends without a fill")),

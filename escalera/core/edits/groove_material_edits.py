@@ -139,7 +139,8 @@ class RollHits:
 
 @edit("join_grooves", "layers notes placements options")
 class JoinGrooves:
-    """Two grooves, one after the other, as one that is as long as both; it plays in the named place."""
+    """Two grooves, one after the other, as one that is as long as both; it plays in the named place, or is only kept where that is
+    too short for it."""
 
     first_id: int
     second_id: int
@@ -157,7 +158,13 @@ class JoinGrooves:
         played = beat(length, metre, (*a.hits, *later))
         made = f"{first.name}, then {second.name}"
         song, groove = new_groove(song, f"{first.name} + {second.name}"[:78], played, first.feel, made=made)
-        return PlaceGroove(groove.id, self.section_id, self.phrase).apply(song) if self.section_id is not None else song
+        if self.section_id is None or not self._has_room(song, self.section_id, length):
+            return song
+        return PlaceGroove(groove.id, self.section_id, self.phrase).apply(song)
+
+    def _has_room(self, song: Song, section_id: int, length_ticks: int) -> bool:
+        low, high = span_ticks(song, section_of(song, section_id), self.phrase, None, None)
+        return length_ticks <= high - low
 
     def _metre(self, song: Song) -> Metre:
         if self.section_id is None:
@@ -165,7 +172,10 @@ class JoinGrooves:
         return section_metres(section_of(song, self.section_id), song.metre)[0]
 
     def summary(self, song: Song) -> str:
-        return f"Grooves {groove_of(song, self.first_id).name} and {groove_of(song, self.second_id).name} joined"
+        first, second = (groove_of(song, i) for i in (self.first_id, self.second_id))
+        length = sum(groove_beat(song, g, self._metre(song)).length_ticks for g in (first, second))
+        short = self.section_id is not None and not self._has_room(song, self.section_id, length)
+        return f"Grooves {first.name} and {second.name} joined" + (" and kept; this place is too short for it" if short else "")  # fmt: skip
 
 
 @edit("groove_family", "layers notes placements options")
