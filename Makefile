@@ -45,7 +45,7 @@ lint-python: $(VENV)/.tested
 	$(BIN)/mypy
 
 lint-front: $(VENV)/.front
-	$(BIN)/djlint escalera/web/templates --check --quiet
+	$(BIN)/djlint escalera/web/templates --check
 	$(BIN)/djlint escalera/web/templates --lint --quiet
 	tools/front/node_modules/.bin/biome ci --config-path=tools/front --log-level=error escalera/web/static
 	sh tools/node tools/front/node_modules/typescript/bin/tsc -p tools/front
