@@ -102,11 +102,11 @@ def main() -> None:
     OUT.mkdir(parents=True, exist_ok=True)
     studio = Studio(Path(tempfile.mkdtemp()), cache_mb=900)
     seed_demo(studio)
-    quay = seed_recorded(studio)
-    lanterns = seed_sung(studio)
+    seed_recorded(studio)
+    seed_sung(studio)
     studio.samples.add_own()
     ids = {card.title: card.id for card in studio.shelf()}
-    good, flawed = ids["Harbour Stairs"], ids["Paper Engines"]
+    good, flawed, quay, lanterns = (ids[t] for t in ("Harbour Stairs", "Paper Engines", "Tin Quay", "Low Lanterns"))
     song = studio.head(good).song
     section = next(s.id for s in song.sections if s.name == "Lift 1")
     server = create_server(create_app(studio), host="127.0.0.1", port=0, threads=4)

@@ -19,6 +19,7 @@ from escalera.cli import task_commands as tasks
 from escalera.cli import theory_commands as theory
 from escalera.cli import voice_commands as voices
 from escalera.errors import EscaleraError
+from escalera.services.memory import collect_less_often
 
 
 class Plain(click.Group):
@@ -54,6 +55,7 @@ def main() -> None:
     SONG is an id as `escalera songs` lists them; FILE is a project (.json) or MIDI (.mid) file.
     Data lies in ./var, or where ESCALERA_DATA says.
     """
+    collect_less_often()
 
 
 for module in (program, files, planned, readings, recordings, judging, theory, rhythm, voices, tasks):

@@ -48,8 +48,8 @@ def _serve(host: str, port: int, opened: Studio | None = None) -> None:
     app = create_app(opened)
     running = app.extensions["studio"]
     log = open_log(running.folder, Settings().log)
-    running.begin_work(Settings().workers)
-    threading.Thread(target=_load_kernels, name="kernels", daemon=True).start()
+    running.rendering.may_measure.clear()
+    threading.Thread(target=_settle_in, args=(running,), name="settling in", daemon=True).start()
     click.echo(
         f"Escalera is at http://{host}:{port} (stop with Ctrl-C)" + (f"; its log is {log}" if log else ""), err=True
     )
@@ -61,9 +61,11 @@ def _serve(host: str, port: int, opened: Studio | None = None) -> None:
         ) from error
 
 
-def _load_kernels() -> None:
+def _settle_in(running: Studio) -> None:
     """In the background, once the first pages and sounds are on their way."""
     time.sleep(3.0)
+    running.rendering.may_measure.set()
+    running.begin_work(Settings().workers)
     import escalera.meters.kernels  # noqa: F401
     from escalera.sound.compilation import load_all
 
@@ -85,21 +87,12 @@ def serve(host: str, port: int) -> None:
 def demo(seed_only: bool, no_year: bool, port: int) -> None:
     """Serve with demo songs; songs that are already there are kept."""
     from escalera.cli.common import studio
-    from escalera.services.demo import seed_demo
-    from escalera.services.demo_recorded import seed_recorded
-    from escalera.services.demo_sung import seed_sung
-    from escalera.services.demo_year import seed_year
+    from escalera.services.demo_shelf import begin_demo, put_all
 
     with studio() as opened:
-        made = seed_demo(opened)
-        if made:
-            made.append(seed_recorded(opened))
-            made.append(seed_sung(opened))
-        count = len(made)
-        if made and not no_year:
-            click.echo("Making up a year of work to look at, once.", err=True)
-            count += seed_year(opened)
-        said = f"{count} demo songs put on the shelf." if made else "The shelf has songs already; they are kept."
+        count = (put_all if seed_only else begin_demo)(opened, with_year=not no_year)
+        more = "" if seed_only else " More are made while you look at them."
+        said = f"{count} demo songs put on the shelf.{more}" if count else "The shelf has songs already; they are kept."
         click.echo(said, err=True)
         if not seed_only:
             _serve(Settings().host, port, opened)

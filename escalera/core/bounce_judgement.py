@@ -3,11 +3,10 @@ what is wanted."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.document.schools import TERMS
 from escalera.core.document.song import Song
 from escalera.core.energy.stats import BANDS
+from escalera.lazy_dataclasses import dataclass
 
 RISES = ("chorus", "drop", "post-chorus", "break", "breakdown", "verse", "bridge", "pre-chorus", "build")
 FAR = 0.8  # energy by which a mix may lie off what is wanted, or off the sketch, before that is said

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-
-from icalendar import Alarm, Calendar, Event
+from typing import TYPE_CHECKING
 
 from escalera.core.document.work_state import WorkState
+from escalera.lazy_dataclasses import dataclass
+
+if TYPE_CHECKING:
+    from icalendar import Event
 
 REMIND = timedelta(days=-2)
 PRODUCT = "-//Escalera//Due dates//EN"
@@ -29,6 +31,8 @@ def calendar_bytes(songs: Iterable[DatedSong], stamped: datetime) -> bytes:
 
     Written anew, events have the same UIDs, so that a program that takes the calendar in again moves them instead of doubling them.
     """
+    from icalendar import Calendar  # a tenth of a second that a start without a calendar does not take
+
     calendar = Calendar()
     calendar.add("prodid", PRODUCT)
     calendar.add("version", "2.0")
@@ -44,6 +48,8 @@ def calendar_bytes(songs: Iterable[DatedSong], stamped: datetime) -> bytes:
 
 
 def _event(song: DatedSong, what: str, on: object, stamped: datetime) -> Event:
+    from icalendar import Alarm, Event
+
     event = Event()
     event.add("uid", f"{song.key}-{'-'.join(what.casefold().split())}@escalera")
     event.add("dtstamp", stamped.replace(tzinfo=UTC))

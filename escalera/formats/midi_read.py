@@ -8,13 +8,14 @@ from __future__ import annotations
 
 from collections import defaultdict, deque
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from math import log10
 
 from escalera.cleaning import clean_line
 from escalera.core.time.ticks import TICKS_PER_QUARTER
 from escalera.errors import FormatError
 from escalera.formats.midi_scan import BEND, CONTROL, META, NOTE_OFF, NOTE_ON, Event, scan_midi
+from escalera.lazy_dataclasses import dataclass
 
 LONGEST_TICKS = 64 * 4 * TICKS_PER_QUARTER  # a note that was never ended sounds no longer
 SUSTAIN, VOLUME, PLACE, EXPRESSION = 64, 7, 10, 11

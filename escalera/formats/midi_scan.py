@@ -7,9 +7,10 @@ at the first thing that cannot be, counts while it reads, and leaves out what is
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from escalera.errors import FormatError
+from escalera.lazy_dataclasses import dataclass
 
 MAX_BYTES = 6_000_000
 MAX_EVENTS = 600_000  # of all kinds

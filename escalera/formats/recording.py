@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +15,7 @@ from numpy.typing import NDArray
 
 from escalera.core.document.limits import MAX_SAMPLE_S
 from escalera.errors import FormatError, shown
+from escalera.lazy_dataclasses import dataclass
 
 RATE_HZ = 44_100
 RATES_HZ = (8_000, 192_000)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from escalera.cleaning import clean_line
+from escalera.lazy_dataclasses import dataclass
 
 MOST_MARKERS, LONGEST_NAME = 2000, 120
 MOST_CHUNK = 4_000_000

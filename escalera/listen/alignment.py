@@ -7,11 +7,10 @@ the one before ends, or the path jumps, which costs.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.frames import Frames
 
 HOP_S = 0.02  # of the search; places are refined to parts of a millisecond

@@ -8,11 +8,10 @@ at the metre's length, and may begin elsewhere at a price.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.frames import Frames
 from escalera.listen.tempo_found import FRAMES_A_SECOND, Floats, low_rise
 from escalera.listen.tones import changes_of

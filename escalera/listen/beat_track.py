@@ -6,11 +6,10 @@ straightened over neighbouring beats, since people and machines drift slowly, an
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.frames import Frames
 from escalera.listen.tempo_found import FRAMES_A_SECOND, Floats, low_rise
 

@@ -6,12 +6,12 @@ A frame is 10 ms. All input is 44.1 kHz, (channels, n) float32 with one or two c
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.energy.stats import BAND_EDGES_HZ
+from escalera.lazy_dataclasses import dataclass
 from escalera.meters.loudness import SILENCE, k_energy, lufs, true_peak_dbtp
 
 RATE_HZ = 44_100

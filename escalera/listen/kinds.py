@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 
 from escalera.core.samples.reading import NEAR_BEATS, Onset, bars_of
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.frames import Frames
 from escalera.listen.tempo_found import Tempo
 from escalera.listen.tones import Pitch, Tones

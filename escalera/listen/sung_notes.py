@@ -5,11 +5,10 @@ McLeod's square difference (McLeod and Wyvill, 2005) over 46 ms at 22 kHz; longe
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.frames import RATE_HZ, Audio
 
 SLOW_HZ = RATE_HZ // 2

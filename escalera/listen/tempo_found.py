@@ -7,12 +7,11 @@ how usual the tempo is; a loop's length in whole bars decides between tempi that
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.samples.reading import NEAR_BEATS, Onset
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.frames import Frames
 
 FRAMES_A_SECOND = 100.0

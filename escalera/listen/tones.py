@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -12,6 +10,7 @@ from escalera.core.performance.key_from_chords import KeyFound, find_mode, weigh
 from escalera.core.performance.played import Played
 from escalera.core.theory.keys import key_text
 from escalera.core.time.metre import Metre
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.beat_tones import CONCERT_HZ, TONE_MIDDLE_S, TONE_S, beat_tones
 from escalera.listen.frames import RATE_HZ, Audio, Frames
 

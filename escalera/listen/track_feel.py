@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.samples.reading import Onset
 from escalera.core.study.words import STRAIGHT, SWUNG
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.bar_track import TrackBars
 
 ZONES = ("low", "middle", "high")

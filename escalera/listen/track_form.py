@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.bar_track import TrackBars
 from escalera.listen.frames import Frames
 from escalera.listen.tempo_found import FRAMES_A_SECOND

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +13,7 @@ from escalera.core.performance.played import Played
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key, transpose_key
 from escalera.core.time.metre import Metre
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.bar_track import TrackBars
 from escalera.listen.beat_tones import beat_tones
 from escalera.listen.frames import Frames

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.samples.reading import Onset
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.frames import Frames
 from escalera.listen.tempo_found import FRAMES_A_SECOND
 

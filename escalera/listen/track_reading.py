@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.samples.reading import Onset
 from escalera.core.theory.keys import Key
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.bar_track import TrackBars, track_bars
 from escalera.listen.beat_track import TrackBeats, track_beats
 from escalera.listen.frames import Frames

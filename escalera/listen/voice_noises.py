@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.frames import RATE_HZ, Audio
 from escalera.listen.sung_notes import HOP, SLOW_HZ, SungNote
 

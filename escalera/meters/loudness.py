@@ -5,10 +5,10 @@ Silence has no loudness: it is -inf, never NaN.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
+
+from escalera.lazy_dataclasses import dataclass
 
 SILENCE = float("-inf")
 ABSOLUTE_GATE_LUFS = -70.0

@@ -5,13 +5,13 @@ Each span is cut out exactly; nothing before or after it leaks in, but for the K
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.energy.stats import BAND_CENTRES_HZ, BAND_EDGES_HZ, INDEX, Stats, empty
+from escalera.lazy_dataclasses import dataclass
 from escalera.meters.loudness import k_energy, lufs
 from escalera.meters.onsets import count_onsets
 

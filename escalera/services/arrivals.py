@@ -11,13 +11,13 @@ import re
 import secrets
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from threading import Lock
 from typing import Any
 
 from escalera.cleaning import clean_line
 from escalera.errors import EscaleraError, InputError, NotFound
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.samples import SUFFIXES, Samples
 
 PIECE_BYTES = 4_000_000

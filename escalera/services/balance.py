@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 from escalera.core.balance.balance_checks import HeardFacts, finding_of, heard_mends
 from escalera.core.balance.masking import Hiding
@@ -16,6 +15,7 @@ from escalera.core.edits.edit import Edit, id_in, layer_of, section_of, whole_nu
 from escalera.core.edits.protection import keep_protected
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError, EscaleraError, InputError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.rendering import Rendering
 from escalera.services.section_hearing import heard_key, loud_of, section_heard
 from escalera.sound.content import content_key

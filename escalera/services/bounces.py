@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import TypeAdapter
 from sqlalchemy.orm import Session
 
 from escalera.cleaning import clean_line
 from escalera.core.bounce_judgement import BounceReading, SectionHeard
+from escalera.core.document.fields import adapter
 from escalera.core.document.song import Song
 from escalera.core.energy.felt import felt_bars
 from escalera.core.energy.model import arranged
@@ -23,6 +22,7 @@ from escalera.core.energy.stats import INDEX, empty
 from escalera.core.energy.terms import scale_of, weights
 from escalera.core.reading.timeline import Span, timeline
 from escalera.errors import InputError, NotFound
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.alignment import Alignment, align, traces_of
 from escalera.listen.frames import Frames, read_frames
 from escalera.meters.span_meters import SpanMeters, measure_spans
@@ -45,7 +45,6 @@ Tell = Callable[[float], None]
 Wanted = Callable[[], bool]
 Audio = NDArray[np.float32]
 Values = NDArray[np.float64]
-_READING = TypeAdapter(BounceReading)
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,7 +132,7 @@ class Bounces:
         report, trouble = "", ""
         try:
             found = read_bounce(song, self._rendering, content, name, tell, wanted)
-            report = json.dumps(_READING.dump_python(found, mode="json"))
+            report = json.dumps(adapter(BounceReading).dump_python(found, mode="json"))
         except (InputError, NotFound) as error:
             trouble = str(error)
         with self._database.write() as session:
@@ -151,7 +150,7 @@ def _row_of_song(session: Session, song_id: int, bounce_id: int) -> BounceRow:
 @lru_cache(maxsize=64)  # every look at the stair asks for it
 def _parsed(report: str) -> BounceReading | None:
     try:
-        found: BounceReading = _READING.validate_python(json.loads(report))
+        found: BounceReading = adapter(BounceReading).validate_python(json.loads(report))
     except ValueError:
         return None
     return found

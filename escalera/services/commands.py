@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from typing import TYPE_CHECKING
 
 from escalera.cleaning import clean_line
@@ -24,6 +24,7 @@ from escalera.core.palette.voice_parts import VOICE_PARTS
 from escalera.core.reading.groove_reading import groove_beat
 from escalera.core.rhythm.beat import Beat
 from escalera.errors import EditError, shown
+from escalera.lazy_dataclasses import dataclass
 from escalera.services import library
 from escalera.services.balance import MEND, RIDE, ROUGH, UNMASK, edits_of
 from escalera.services.sample_hearing import clip_pitch, slice_pitches

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -16,6 +15,7 @@ from escalera.core.energy.terms import compute_terms, decibels, to_energy
 from escalera.core.reading.timeline import timeline
 from escalera.core.study.nearer import Beside, SectionFigures, beside
 from escalera.errors import InputError, NotFound, shown
+from escalera.lazy_dataclasses import dataclass
 from escalera.meters.loudness import loudness, true_peak_dbtp
 from escalera.meters.span_meters import measure_spans
 from escalera.services.rendering import wav_bytes

@@ -239,6 +239,12 @@ def seed_demo(studio: Studio) -> list[int]:
     return made
 
 
+def new_titles(studio: Studio, titles: list[str]) -> list[str]:
+    """Those of these titles that no song has, on the shelf or in the bin."""
+    there = {card.title for deleted in (False, True) for card in studio.cards(deleted)}
+    return [title for title in titles if title not in there]
+
+
 def _park_ideas(studio: Studio, song: Song, rows: list[Any]) -> None:
     """Words, sections by name, or a section, layer and phrase."""
     sections, layers = {s.name: s.id for s in song.sections}, {x.name: x.id for x in song.layers}

@@ -17,6 +17,7 @@ from escalera.core.voices.comp import takes_of
 from escalera.core.voices.melody import MelodyNote
 from escalera.core.voices.word_places import lines_of
 from escalera.services import library
+from escalera.services.demo import new_titles
 from escalera.services.new_song import new_song
 from escalera.services.studio import Studio
 from escalera.services.takes import sung_by_program
@@ -25,8 +26,11 @@ RECIPE = "low_lanterns.json"
 
 
 def seed_sung(studio: Studio) -> int:
-    """Put the demo song of voices on the shelf; its id."""
-    return studio.add_song(sung_song(studio), "Demo song")
+    """Put the demo song of voices on the shelf, unless it is there; how many songs were put there."""
+    if not new_titles(studio, [library.data(RECIPE)["title"]]):
+        return 0
+    studio.add_song(sung_song(studio), "Demo song")
+    return 1
 
 
 def sung_song(studio: Studio) -> Song:

@@ -26,6 +26,7 @@ from escalera.core.sets import song_set as acts
 from escalera.core.tasks.marks import judge
 from escalera.formats.project import read_project, write_project
 from escalera.services import library
+from escalera.services.demo import new_titles
 from escalera.services.drills import Item
 from escalera.services.new_song import new_song
 from escalera.services.studio import Studio
@@ -33,8 +34,9 @@ from escalera.services.task_library import task_library
 from escalera.services.tasks import marks_text
 from escalera.store.drill_models import DrillAnswerRow, DrillSessionRow
 from escalera.store.logbook_store import keep_own_line, steps_done
-from escalera.store.models import RevisionRow, SongRow
-from escalera.store.planning_models import TimedStepRow
+from escalera.store.models import Base, RevisionRow, SongRow
+from escalera.store.planning_models import OwnPromptRow, SongSetRow, TimedStepRow
+from escalera.store.task_models import SubmissionRow
 from escalera.store.task_store import keep_submission
 
 YEAR_FILE = "made_up_year.json"
@@ -43,20 +45,32 @@ Row = dict[str, Any]
 
 
 def seed_year(studio: Studio) -> int:
-    """Put the year on the shelf; how many songs it has."""
+    """Put the year on the shelf; how many songs were put there. What an interrupted call left there already is not put there again."""
     year = library.data(YEAR_FILE)
+    titles = new_titles(studio, [row["title"] for row in year["songs"]])
     with ZipFile(io.BytesIO(library.file(SONGS_FILE))) as songs:
-        ids = {row["title"]: _song(studio, row, songs) for row in year["songs"]}
+        ids = {row["title"]: _song(studio, row, songs) for row in year["songs"] if row["title"] in titles}
     ids |= {card.title: card.id for card in studio.cards() if card.title not in ids}
-    _timed(studio, year["timed"], list(ids.values()))
-    _lines(studio, year["lines"])
-    for row in year["sets"]:
-        _set(studio, row, ids)
-    name, words, rules = year["prompt"]
-    studio.planning.keep_prompt(name, words, [tuple(rule) for rule in rules])
-    _class(studio)
-    _drilled(studio)
-    return len(year["songs"])
+    if _none(studio, TimedStepRow):
+        _timed(studio, year["timed"], list(ids.values()))
+        _lines(studio, year["lines"])
+    if _none(studio, SongSetRow):
+        for row in year["sets"]:
+            _set(studio, row, ids)
+    if _none(studio, OwnPromptRow):
+        name, words, rules = year["prompt"]
+        studio.planning.keep_prompt(name, words, [tuple(rule) for rule in rules])
+    if _none(studio, SubmissionRow):
+        _class(studio)
+    if _none(studio, DrillSessionRow):
+        _drilled(studio)
+    return len(titles)
+
+
+def _none(studio: Studio, table: type[Base]) -> bool:
+    """Whether a table is empty still."""
+    with studio.database.read() as session:
+        return session.query(table).first() is None
 
 
 def made_song(row: Row) -> Song:

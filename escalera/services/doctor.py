@@ -8,10 +8,10 @@ import shutil
 import sys
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 
 from escalera.errors import EscaleraError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.memory import resident_bytes
 from escalera.services.studio import Studio
 from escalera.settings import Settings

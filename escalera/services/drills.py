@@ -8,7 +8,6 @@ import random
 import wave
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from datetime import timedelta
 
 import numpy as np
@@ -25,6 +24,7 @@ from escalera.core.drills.staircase import Answered, AskedBefore, due_again, nex
 from escalera.core.edits.edit import one_of, whole_number, within
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError, EscaleraError, NotFound
+from escalera.lazy_dataclasses import dataclass
 from escalera.meters.loudness import loudness
 from escalera.services.passages import passage, smoothed
 from escalera.services.rendering import Rendering, wav_bytes

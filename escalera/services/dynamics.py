@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +12,7 @@ from escalera.core.edits.edit import layer_of, section_of
 from escalera.core.reading.timeline import timeline
 from escalera.core.time.ruler import RATE_HZ
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.rendering import Rendering
 
 WINDOW = RATE_HZ // 100

@@ -5,7 +5,6 @@ from __future__ import annotations
 import zipfile
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -23,6 +22,7 @@ from escalera.formats.bundle import write_bundle
 from escalera.formats.midi_write import write_midi
 from escalera.formats.project import write_project
 from escalera.formats.wav_cues import write_wav_cues
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.join_service import cues_csv
 from escalera.services.rendering import Rendering
 from escalera.services.sample_report import rights_csv

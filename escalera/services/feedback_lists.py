@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.document.remarks import Remark
 from escalera.core.document.song import Song
 from escalera.core.feedback.disagreement import disagreements
 from escalera.core.reading.timeline import Timeline, timeline
 from escalera.core.time.ticks import clock
+from escalera.lazy_dataclasses import dataclass
 
 
 def remarks_by_place(song: Song) -> list[tuple[str, int, list[Remark]]]:

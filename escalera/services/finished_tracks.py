@@ -9,7 +9,7 @@ from __future__ import annotations
 import io
 import tempfile
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 from zipfile import ZipFile
@@ -24,6 +24,7 @@ from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.errors import RenderStopped
 from escalera.formats.project import read_project
+from escalera.lazy_dataclasses import dataclass
 from escalera.services import library
 from escalera.services.new_song import new_song
 from escalera.services.stand_in_mix import CACHE_MB, elsewhere

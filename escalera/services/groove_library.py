@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import mido
 
@@ -20,6 +19,7 @@ from escalera.core.time.metre import DENOMINATORS, MAX_NUMERATOR, Metre
 from escalera.core.time.ticks import TICKS_PER_QUARTER
 from escalera.errors import FormatError
 from escalera.formats.midi_read import read_midi
+from escalera.lazy_dataclasses import dataclass
 from escalera.services import library
 
 DRUM_CHANNEL = 9

@@ -4,20 +4,21 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import TypeAdapter
 
 from escalera.cleaning import parse_json
 from escalera.core.bench.listening import heard, read_listening
+from escalera.core.document.fields import adapter
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import section_of
 from escalera.core.reading.rights import used_samples
 from escalera.core.samples.licences import LICENCES
 from escalera.errors import InputError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.balance import tried
 from escalera.services.sample_hearing import in_song_wav, laid_layer, part_wav, with_laid, without_layer
 from escalera.sound.clips import ramp_in, ramp_out
@@ -51,13 +52,10 @@ class HeardPart:
     family: str = ""
 
 
-_PARTS = TypeAdapter(list[HeardPart])
-
-
 def parts_from(text: str) -> list[HeardPart]:
     """What a page noted as JSON, the last two minutes of it. Raises InputError where nothing was heard."""
     try:
-        parts = _PARTS.validate_python(parse_json(text))[-MOST_PARTS:]
+        parts = adapter(list[HeardPart]).validate_python(parse_json(text))[-MOST_PARTS:]
     except ValueError as error:
         raise InputError("What was heard could not be read. Play something, and keep it then.") from error
     kept: list[HeardPart] = []

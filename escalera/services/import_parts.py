@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,6 +24,7 @@ from escalera.core.reading.placements import joined
 from escalera.core.rhythm.pattern import FIXED, Pattern
 from escalera.errors import FormatError
 from escalera.formats.midi_read import DRUM_CHANNEL, ChannelNotes, MidiFacts, NoteRow
+from escalera.lazy_dataclasses import dataclass
 
 QUIETEST_DB, LOUDEST_DB = -12.0, 6.0  # how far a part's volume moves its layer from where its sound usually stands
 # words in names of parts, in several languages, and the family they tell; the first that is found counts

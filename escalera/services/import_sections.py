@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections import Counter
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -21,6 +21,7 @@ from escalera.core.reading.played_loops import as_loop
 from escalera.core.theory.keys import Key, transpose_key
 from escalera.core.time.tempo import TempoPoint
 from escalera.formats.midi_read import MidiFacts
+from escalera.lazy_dataclasses import dataclass
 
 SURE_OF_FORM, SURE_OF_ROLE = 0.35, 0.5
 WRONG = 0.2  # share of the chords' notes outside a written key, beyond which it is not believed

@@ -6,7 +6,7 @@ import secrets
 import shutil
 from bisect import bisect_right
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path, PurePath
 from typing import TYPE_CHECKING
 
@@ -25,6 +25,7 @@ from escalera.errors import FormatError, InputError, shown
 from escalera.formats.bundle import is_bundle, read_bundle
 from escalera.formats.midi_read import MidiFacts, read_midi
 from escalera.formats.project import read_project
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.import_forms import FORM_SUFFIXES, form_from_text, is_text, is_wave, song_from_markers
 from escalera.services.import_grid import on_found_bars
 from escalera.services.import_parts import make_layers, place_notes, played_from

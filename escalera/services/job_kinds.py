@@ -30,6 +30,7 @@ STUDY, MADE_UP_TRACK, STEMS = "study", "made-up track", "stems"
 LONG_TAKE = "long take"
 SONG_FACTS = "song facts"
 JUDGED = "judged"
+MORE_DEMO = "more demo songs"
 
 
 def job_kinds(studio: Studio) -> dict[str, Work]:
@@ -68,7 +69,7 @@ def job_kinds(studio: Studio) -> dict[str, Work]:
 
 
 def _of_planning(studio: Studio) -> dict[str, Work]:
-    """Work on lists over songs, and on work that was handed in."""
+    """Work on the shelf and on lists over songs, and on work that was handed in."""
 
     def songs_read(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
         return _told(folder, f"{studio.index.read_all(tell, wanted)} songs were read.")
@@ -82,7 +83,14 @@ def _of_planning(studio: Studio) -> dict[str, Work]:
             shutil.rmtree(came, ignore_errors=True)
         return _told(folder, f"{count} submissions were judged.")
 
-    return {JUDGED: class_judged, SONG_FACTS: songs_read}
+    def demo_made(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
+        from escalera.services.demo_shelf import put_more  # it opens songs of the studio that this module is part of
+
+        return _told(
+            folder, f"{put_more(studio, bool(job.options['year']), tell, wanted)} demo songs were put on the shelf."
+        )
+
+    return {JUDGED: class_judged, SONG_FACTS: songs_read, MORE_DEMO: demo_made}
 
 
 def _of_handing_over(studio: Studio) -> dict[str, Work]:

@@ -14,12 +14,12 @@ import shutil
 import socket
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from threading import Event, Thread
 from typing import Any
 
 from escalera.errors import EscaleraError, InputError, NotFound, RenderStopped
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.logs import log_error
 from escalera.services.memory import give_back
 from escalera.services.task_queue import TaskQueue

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
 
@@ -13,6 +12,7 @@ from escalera.core.rhythm.notation import parse_hits, parse_notes
 from escalera.core.rhythm.pattern import KINDS, Pattern
 from escalera.core.time.metre import parse_metre
 from escalera.core.time.ticks import quarters
+from escalera.lazy_dataclasses import dataclass
 
 BAR_QUARTERS = 4
 DEFAULT = {

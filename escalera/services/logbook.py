@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from escalera.cleaning import clean_line
@@ -13,6 +12,7 @@ from escalera.core.logbook.rest import is_late
 from escalera.core.logbook.work_sessions import SongWork, WorkSession, work_sessions
 from escalera.core.moves.differences import section_changes, song_changes
 from escalera.errors import EscaleraError, InputError, shown
+from escalera.lazy_dataclasses import dataclass
 from escalera.store import logbook_store as shelf
 from escalera.store.database import Database
 from escalera.store.repository import Repository

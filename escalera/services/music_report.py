@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +16,7 @@ from escalera.core.reading.events import layer_events, sounding_layers
 from escalera.core.reading.section_harmony import progression_of, section_harmony
 from escalera.core.reading.timeline import Timeline, timeline
 from escalera.core.theory.pitch import fifths_to_name
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.importing import import_file
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -18,6 +18,7 @@ from escalera.core.rhythm.pattern import FIXED
 from escalera.core.theory.pitch import STANDARD_HZ
 from escalera.core.time.ruler import RATE_HZ
 from escalera.core.time.tempo import TempoPoint
+from escalera.lazy_dataclasses import dataclass
 from escalera.services import library
 from escalera.services.hearing import beat_song
 from escalera.services.starting_loops import song_of

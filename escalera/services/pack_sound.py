@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Protocol
@@ -22,6 +22,7 @@ from escalera.errors import InputError
 from escalera.formats.audio import AudioWriter
 from escalera.formats.wav_cues import info_chunk
 from escalera.formats.wav_stream import FLOAT_BITS, WavStream, Write, interleaved, raw
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.exporting import wav_cues
 from escalera.sound.disk import MixFolder
 from escalera.sound.layer_stream import PIECE, streamed

@@ -11,7 +11,7 @@ from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import IO
 from zlib import crc32
@@ -36,6 +36,7 @@ from escalera.formats.print_pages import chord_chart, lead_page
 from escalera.formats.project import write_project
 from escalera.formats.tables import csv_text
 from escalera.formats.wav_stream import Write
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.join_service import cues_csv
 from escalera.services.pack_sound import FLAC_LOWER_DB, ClippedError, PackSound, SoundOptions
 from escalera.services.rendering import Rendering

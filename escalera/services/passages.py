@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -13,6 +11,7 @@ from escalera.core.edits.edit import section_of
 from escalera.core.energy.model import arranged
 from escalera.core.moves.differences import section_changes
 from escalera.core.reading.timeline import timeline
+from escalera.lazy_dataclasses import dataclass
 from escalera.meters.loudness import loudness
 from escalera.services.rendering import Rendering, wav_bytes
 from escalera.sound.schedule import RATE_HZ

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, date, datetime
 
 from escalera.core.document.limits import MAX_NAME, MAX_REASON
@@ -19,6 +18,7 @@ from escalera.core.planning.work_edits import SetPrompt
 from escalera.core.prompts.weekly import Prompt, begins_with, own_prompt, prompt_of_week
 from escalera.errors import EscaleraError
 from escalera.formats.calendar import DatedSong, calendar_bytes
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.new_song import new_song
 from escalera.services.song_index import Index, IndexedSong, SongIndex
 from escalera.store import planning_store as kept

@@ -8,7 +8,7 @@ import json
 import time
 import zipfile
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import partial
 from threading import Condition
 from typing import Any
@@ -19,6 +19,7 @@ from escalera.core.document.song import Song
 from escalera.core.reading.timeline import Span, timeline
 from escalera.errors import InputError, NotFound
 from escalera.formats.project import read_project, write_project
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.logs import LOG
 from escalera.sound.bank_player import bank
 from escalera.sound.mix import Renderer

@@ -6,9 +6,9 @@ import io
 import time
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
-from threading import Lock
+from threading import Event, Lock
 from typing import Any, TypeVar
 
 import numpy as np
@@ -24,6 +24,7 @@ from escalera.core.energy.stats import INDEX
 from escalera.core.energy.terms import compute_terms, to_energy
 from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import MeasureError, RenderStopped
+from escalera.lazy_dataclasses import dataclass
 from escalera.meters.loudness import Loudness, loudness, true_peak_dbtp
 from escalera.meters.span_meters import SpanMeters, band_levels_db
 from escalera.services.logs import LOG
@@ -101,6 +102,10 @@ class Rendering:
         self._failed: TTLCache[str, int] = TTLCache(64, 600)
         self._lock = Lock()
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="measure")
+        self.may_measure = (
+            Event()
+        )  # cleared while a start makes its first pages, which kernels on their way would hold up
+        self.may_measure.set()
 
     def kept(self, key: str, make: Callable[[], T]) -> T:
         """A figure by what it depends on, made once."""
@@ -232,6 +237,7 @@ class Rendering:
 
     def _if_newest(self, song_id: int, key: str, song: Song) -> MeasuredSong | str:
         """The measurement, or why there is none. Nothing is raised: a kept exception would hold the sound of its frames."""
+        self.may_measure.wait()
         if self._newest.get(song_id) != key:
             return OUTDATED
         try:
@@ -258,6 +264,7 @@ class Rendering:
 
     def close(self) -> None:
         self._newest.clear()
+        self.may_measure.set()
         if self.shelf:
             self.shelf.close()
         self._pool.shutdown(wait=True, cancel_futures=True)

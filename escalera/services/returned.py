@@ -9,7 +9,7 @@ from __future__ import annotations
 import zipfile
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, field
 from pathlib import Path
 from typing import Any
 
@@ -26,6 +26,7 @@ from escalera.formats.midi_read import ChannelNotes, MidiFacts, read_midi
 from escalera.formats.midi_write import write_midi
 from escalera.formats.project import MAX_BYTES, read_project
 from escalera.formats.zip_gate import MOST_ENTRIES, unpacked_files
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.packing import MANIFEST, checked_manifest
 from escalera.services.rendering import Rendering
 from escalera.services.returned_sound import AT_ONCE, KNOWN, NAME_COUNTS, LayerSounds, match_of

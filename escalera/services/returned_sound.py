@@ -5,7 +5,6 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Container, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from threading import Lock
@@ -18,6 +17,7 @@ from escalera.core.document.song import Song
 from escalera.core.handing.file_names import handed_layers, plain_name
 from escalera.core.reading.timeline import timeline
 from escalera.formats.recording import blocks_of
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.pack_sound import without_mix_effects
 from escalera.services.rendering import Rendering
 from escalera.sound.disk import MixFolder

@@ -3,26 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import TypeAdapter
 
+from escalera.core.document.fields import adapter
 from escalera.core.samples.reading import SampleReading
 from escalera.core.samples.said_names import NOTHING, FileSays
 from escalera.errors import FormatError
 from escalera.formats.file_says import file_says
 from escalera.formats.recording import RecordingWriter, blocks_of, heading
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.whole_reading import read_lightly, read_recording
 
 SILENT = 1e-4  # a peak of −80 dB
 LIES_BY = 0.02  # a header may be off by such a share without being called wrong
 Audio = NDArray[np.float32]
-_READING = TypeAdapter(SampleReading)
-_SAYS = TypeAdapter(FileSays)
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,26 +36,26 @@ class ReadFile:
 
 def plain_reading(reading: SampleReading) -> dict[str, Any]:
     """A reading as JSON holds it."""
-    plain: dict[str, Any] = _READING.dump_python(reading, mode="json")
+    plain: dict[str, Any] = adapter(SampleReading).dump_python(reading, mode="json")
     return plain
 
 
 def reading_from(plain: dict[str, Any]) -> SampleReading:
     """A reading from JSON. Raises ValueError."""
-    found: SampleReading = _READING.validate_python(plain)
+    found: SampleReading = adapter(SampleReading).validate_python(plain)
     return found
 
 
 def plain_says(says: FileSays) -> dict[str, Any]:
     """What a file says, as JSON holds it."""
-    plain: dict[str, Any] = _SAYS.dump_python(says)
+    plain: dict[str, Any] = adapter(FileSays).dump_python(says)
     return plain
 
 
 def says_from(plain: dict[str, Any]) -> FileSays:
     """What a file says from JSON; nothing where it is damaged."""
     try:
-        found: FileSays = _SAYS.validate_python(plain)
+        found: FileSays = adapter(FileSays).validate_python(plain)
     except ValueError:
         return NOTHING
     return found

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from functools import lru_cache
 
 import numpy as np
@@ -17,6 +17,7 @@ from escalera.core.energy.model import section_energy
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import parse_key
 from escalera.errors import EscaleraError, NotFound
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.tones import settled_pitch, third_of
 from escalera.services.rendering import RATE_HZ, Rendering, wav_bytes
 from escalera.services.samples import Samples

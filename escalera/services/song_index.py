@@ -6,7 +6,7 @@ import json
 import math
 import time
 from collections.abc import Callable, Collection, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import UTC, date, datetime
 
 from escalera.core.caching import Results
@@ -15,6 +15,7 @@ from escalera.core.planning.open_steps import MixMade, Surroundings
 from escalera.core.planning.song_facts import FACTS, SongFacts, facts_as_json, read_facts, song_facts
 from escalera.core.planning.stages import StageStanding, standing
 from escalera.errors import EscaleraError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.logs import LOG
 from escalera.store import planning_store as kept
 from escalera.store.database import Database

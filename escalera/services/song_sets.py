@@ -6,7 +6,6 @@ import csv
 import io
 import json
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -22,6 +21,7 @@ from escalera.core.sets.song_set import KINDS, Done, SetEntry, SongSet, set_from
 from escalera.core.theory.keys import parse_key
 from escalera.core.time.ticks import clock
 from escalera.errors import EditError, FormatError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.song_index import SongIndex
 from escalera.store import planning_store as kept
 from escalera.store.database import Database

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from escalera.core.document.song import Section, Song
 from escalera.core.edits import Edit
@@ -13,6 +12,7 @@ from escalera.core.edits.line_edits import MakeLine
 from escalera.core.edits.tile_edits import Place
 from escalera.core.reading.events import sounding_layers
 from escalera.errors import EditError, shown
+from escalera.lazy_dataclasses import dataclass
 from escalera.services import library
 from escalera.services.new_song import new_song
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cache
 from typing import Any
 
@@ -28,6 +28,7 @@ from escalera.core.reading.timeline import section_bar_ticks, timeline
 from escalera.core.rhythm.beat import RANK
 from escalera.core.theory.keys import Key, key_text, parse_key
 from escalera.core.time.metre import parse_metre
+from escalera.lazy_dataclasses import dataclass
 from escalera.services import library
 
 LOOP_BARS = 8

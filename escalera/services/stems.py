@@ -7,7 +7,7 @@ import tempfile
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from itertools import repeat
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -22,6 +22,7 @@ from escalera.core.study.kit import Stem, arrivals, song_of_kit
 from escalera.errors import EscaleraError, InputError, RenderStopped
 from escalera.formats.file_says import began_at_s
 from escalera.formats.recording import RecordingWriter, blocks_of, heading
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.bar_track import TrackBars
 from escalera.listen.track_form import bar_sound, find_sections
 from escalera.listen.track_reading import Known, read_track

@@ -5,18 +5,19 @@ from __future__ import annotations
 import json
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
 from threading import Lock
 from typing import Any
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ValidationError
 
+from escalera.core.document.fields import adapter
 from escalera.core.study.heard_track import NOTE_KINDS, Given, StudyReading
 from escalera.core.study.notebook import Notebook
 from escalera.core.study.words import form_said
 from escalera.errors import InputError, NotFound
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.study_reading import Heard, Read, hear, study
 from escalera.sound.recording_files import library
 from escalera.store import study_store as shelf
@@ -27,7 +28,6 @@ MOST = 300
 FRESH = 2  # tracks whose frames are kept, for corrections
 Tell = Callable[[float], None]
 Wanted = Callable[[], bool]
-_READING, _GIVEN, _NOTES = TypeAdapter(StudyReading), TypeAdapter(Given), TypeAdapter(Notebook)
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,13 +92,13 @@ class Studies:
         """Take a correction over; it is used when the track is read anew."""
         with self._database.write() as session:
             row = shelf.study_row(session, study_id)
-            row.given = _dumped(_GIVEN, change(_study(row)))
+            row.given = _dumped(Given, change(_study(row)))
 
     def note(self, study_id: int, change: Callable[[Notebook], Notebook]) -> None:
         """Change what a person wrote down."""
         with self._database.write() as session:
             row = shelf.study_row(session, study_id)
-            row.notes = _dumped(_NOTES, change(_study(row).notebook))
+            row.notes = _dumped(Notebook, change(_study(row).notebook))
 
     def built(self, study_id: int, song_id: int) -> None:
         """A song was built on a study."""
@@ -119,7 +119,7 @@ class Studies:
         report, trouble = "", ""
         try:
             found = self.read_content(content, name, _parsed_given(given), tell, wanted)
-            report = _dumped(_READING, found)
+            report = _dumped(StudyReading, found)
         except (InputError, NotFound) as error:
             trouble = str(error)
         with self._database.write() as session:
@@ -147,14 +147,14 @@ def reader_of(content: str) -> Read:
     return lambda low, count: library.read(content, low, count)
 
 
-def _dumped(adapter: TypeAdapter[Any], value: object) -> str:
-    return json.dumps(adapter.dump_python(value, mode="json"))
+def _dumped(kind: type[Any], value: object) -> str:
+    return json.dumps(adapter(kind).dump_python(value, mode="json"))
 
 
 @lru_cache(maxsize=32)
 def _parsed(report: str) -> StudyReading | None:
     try:
-        found: StudyReading = _READING.validate_python(json.loads(report))
+        found: StudyReading = adapter(StudyReading).validate_python(json.loads(report))
     except (ValueError, ValidationError):
         return None
     return found
@@ -162,7 +162,7 @@ def _parsed(report: str) -> StudyReading | None:
 
 def _parsed_given(text: str) -> Given:
     try:
-        return _GIVEN.validate_python(json.loads(text or "{}"))
+        return adapter(Given).validate_python(json.loads(text or "{}"))
     except (ValueError, ValidationError):
         return Given()
 
@@ -177,7 +177,7 @@ def _songs_of(row: StudyRow) -> tuple[int, ...]:
 
 def _study(row: StudyRow) -> Study:
     try:
-        notes = _NOTES.validate_python(json.loads(row.notes or "{}"))
+        notes = adapter(Notebook).validate_python(json.loads(row.notes or "{}"))
     except (ValueError, ValidationError):
         notes = Notebook()
     given = _parsed_given(row.given)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from threading import Thread
 
@@ -18,6 +18,7 @@ from escalera.core.energy.model import arranged, is_arranged
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
 from escalera.errors import EditError, EscaleraError, InputError, NotFound, StoreError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.arrivals import BESIDE, Arrivals
 from escalera.services.audition import audition_song
 from escalera.services.bounces import Bounces

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -24,6 +24,7 @@ from escalera.core.study.heard_track import StudyReading
 from escalera.core.study.nearer import Beside, SectionFigures, beside, largest, track_figures
 from escalera.core.theory.keys import parse_key
 from escalera.errors import InputError, NotFound
+from escalera.lazy_dataclasses import dataclass
 from escalera.meters.span_meters import measure_spans
 from escalera.services.rendering import wav_bytes
 from escalera.services.studies import Study

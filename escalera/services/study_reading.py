@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +16,7 @@ from escalera.core.study.roles import with_names
 from escalera.core.theory.chords import parse_chord
 from escalera.core.theory.keys import key_text, parse_key
 from escalera.errors import EscaleraError, InputError, RenderStopped
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.bar_track import TrackBars
 from escalera.listen.frames import Frames, read_frames
 from escalera.listen.track_reading import Known, Track, read_track

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from escalera.core.document.chord_text import write_chordline
@@ -18,6 +16,7 @@ from escalera.core.time.metre import Metre
 from escalera.core.time.ticks import TICKS_PER_QUARTER
 from escalera.core.voices.comp import ticks_at
 from escalera.errors import InputError
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.beat_tones import beat_tones
 from escalera.listen.frames import read_frames
 from escalera.listen.tones import TONAL, tuning_of

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, replace
 from datetime import datetime
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -29,6 +29,7 @@ from escalera.core.voices.polish_plan import polished_notes
 from escalera.core.voices.word_places import words_laid
 from escalera.errors import EscaleraError, FormatError, InputError, NotFound, StaleRevision
 from escalera.formats.recording import join_pieces
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.sung_notes import pitch_line, sung_notes
 from escalera.listen.voice_noises import carries_room, voice_noises
 from escalera.services.logs import LOG

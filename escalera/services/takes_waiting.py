@@ -10,13 +10,14 @@ import re
 import secrets
 import shutil
 import time
-from dataclasses import asdict, dataclass, fields
+from dataclasses import asdict, fields
 from pathlib import Path
 from typing import Any
 
 from escalera.core.document.limits import MAX_SAMPLE_S
 from escalera.core.palette.voice_parts import VOICE_PARTS
 from escalera.errors import InputError, NotFound, shown
+from escalera.lazy_dataclasses import dataclass
 
 TOKEN = re.compile(r"[A-Za-z0-9_-]{16}")
 RATES_HZ = (8_000, 192_000)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import shutil
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -24,6 +24,7 @@ from escalera.errors import EditError, InputError, StaleRevision
 from escalera.formats.bundle import is_bundle, read_bundle
 from escalera.formats.midi_read import read_midi
 from escalera.formats.project import read_project
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.import_parts import make_layers
 from escalera.services.pack_sound import without_mix_effects
 from escalera.services.returned import file_of, notes_of, own_tracks

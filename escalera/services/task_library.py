@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cache
 from typing import Any
 
@@ -16,6 +16,7 @@ from escalera.core.reading.events import PITCH, section_events
 from escalera.core.reading.timeline import timeline
 from escalera.core.tasks.music_criteria import VOICE_HIGH, VOICE_LOW
 from escalera.core.tasks.task_text import read_task
+from escalera.lazy_dataclasses import dataclass
 from escalera.services import library
 from escalera.services.new_song import new_song
 

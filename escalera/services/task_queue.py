@@ -9,22 +9,26 @@ import json
 from collections.abc import Callable
 from functools import cached_property
 from pathlib import Path
-from typing import Any
-
-from huey import Huey, SqliteHuey
-from huey.registry import Message
-from huey.serializer import Serializer
+from typing import TYPE_CHECKING, Any
 
 from escalera.errors import InputError
 
+if TYPE_CHECKING:
+    from huey import Huey
+# huey is imported where it is used: with the clients of stores that are not in use it takes longer than any other package,
+# and the first pages after a start ask for no work
 
-class JsonMessages(Serializer):  # type: ignore[misc]
-    """Messages as JSON. Whoever can write into the queue can ask for a job by its id, and do nothing more."""
 
-    def _serialize(self, data: Any) -> bytes:
-        return json.dumps(data._asdict() if isinstance(data, Message) else data).encode()
+class JsonMessages:
+    """Messages as JSON, in the place of huey's serializer. Whoever can write into the queue can ask for a job by its id, and do
+    nothing more."""
 
-    def _deserialize(self, data: bytes) -> Any:
+    def serialize(self, data: Any) -> bytes:
+        return json.dumps(data._asdict() if hasattr(data, "_asdict") else data).encode()
+
+    def deserialize(self, data: bytes) -> Any:
+        from huey.registry import Message
+
         plain = json.loads(data)
         if not (isinstance(plain, dict) and set(plain) == set(Message._fields)):
             raise ValueError("a message of the queue is no message")
@@ -74,6 +78,8 @@ class TaskQueue:
 
 
 def _huey(folder: Path, address: str) -> Huey:
+    from huey import SqliteHuey
+
     kept = {"serializer": JsonMessages(), "results": False, "store_none": False}
     if not address:
         return SqliteHuey("escalera", filename=str(folder / "queue.db"), **kept)

@@ -8,16 +8,15 @@ import json
 import re
 import zipfile
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path, PurePosixPath
 from typing import Any
 
 import numpy as np
-from pydantic import TypeAdapter
 
 from escalera.cleaning import clean_line, neutral_cell, parse_json
 from escalera.core.caching import Results
+from escalera.core.document.fields import adapter
 from escalera.core.document.song import Song
 from escalera.core.document.task import Task, task_from_plain, task_to_plain
 from escalera.core.energy.model import arranged
@@ -27,6 +26,7 @@ from escalera.core.tasks.marks import Marks, by_bar, judge, overridden, sections
 from escalera.core.tasks.task_text import need_consistent, read_task, task_of_form
 from escalera.errors import EscaleraError, FormatError, InputError, NotFound, shown
 from escalera.formats.project import read_project, write_project
+from escalera.lazy_dataclasses import dataclass
 from escalera.meters.loudness import loudness
 from escalera.services import library
 from escalera.services.reading_worker import LimitedReader
@@ -261,18 +261,13 @@ def read_task_file(data: bytes) -> Task:
         raise FormatError("The task cannot be read as JSON.") from None
 
 
-@cache
-def _marks() -> TypeAdapter[Marks]:
-    return TypeAdapter(Marks)
-
-
 def marks_text(marks: Marks) -> str:
     """Marks as JSON, to be kept."""
-    return _marks().dump_json(marks).decode()
+    return adapter(Marks).dump_json(marks).decode()
 
 
 def _submission(id: int, name: str, marks: str, trouble: str) -> Submission:
-    return Submission(id, name, _marks().validate_json(marks) if marks else None, trouble)
+    return Submission(id, name, adapter(Marks).validate_json(marks) if marks else None, trouble)
 
 
 def marks_report(name: str, marks: Marks) -> dict[str, Any]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 
 from escalera.core.document.limits import MAX_REASON
@@ -13,6 +12,7 @@ from escalera.core.logbook.rest import USUAL_MINUTES, read_rest, worked_without_
 from escalera.core.planning.choosing import MODES, SongChoice, StepOffer, next_due, offers
 from escalera.core.planning.open_steps import STEP_KINDS, OpenStep, overdue_steps
 from escalera.errors import EditError, NotFound
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.song_index import Index, IndexedSong, SongIndex
 from escalera.store import planning_store as kept
 from escalera.store.database import Database

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from escalera.core.study.under_voice import VoiceNote, VoiceOffer, home_of, long_and_stressed, offers_under
 from escalera.core.theory.keys import Key, parse_key
 from escalera.errors import InputError, NotFound
+from escalera.lazy_dataclasses import dataclass
 from escalera.listen.sung_notes import sung_notes
 from escalera.services.studies import Study
 from escalera.sound.recording_files import library

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 from threading import Event, Thread
 from typing import TYPE_CHECKING
 
 from escalera.errors import EscaleraError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.logs import LOG
 from escalera.services.samples import SUFFIXES, title_of
 from escalera.store import bounce_store

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from escalera.core.document.recordings import ROUND_FROM, Clip, Sample
 from escalera.core.palette.recorded_sounds import AS_IT_IS
 from escalera.core.reading.events import NO_CLIP, REVERSED
+from escalera.lazy_dataclasses import dataclass
 from escalera.sound.cache import AudioCache
 from escalera.sound.content import content_key
 from escalera.sound.recorded_notes import RELEASE, gliding, gone_round

@@ -87,8 +87,7 @@ WRITERS: dict[type, Any] = {
 
 @cache
 def _hashable(cls: Any) -> bool:
-    params = cls.__dataclass_params__
-    return bool(params.frozen and params.eq)
+    return cls.__hash__ not in (None, object.__hash__)
 
 
 @lru_cache(maxsize=16_384)

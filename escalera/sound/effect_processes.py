@@ -7,7 +7,7 @@ place. Its tail says how many samples it needs after the sound ends.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 
 import numpy as np
@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from escalera.core.palette.effects import EFFECT_BY_KEY, STRINGS, WAVES
 from escalera.core.palette.parameters import Settings, setting
 from escalera.core.time.ruler import RATE_HZ
+from escalera.lazy_dataclasses import dataclass
 from escalera.sound.compilation import bus
 from escalera.sound.compilation import effects as k
 

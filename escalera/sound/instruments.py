@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -12,6 +12,7 @@ from escalera.core.palette.parameters import Settings, with_setting
 from escalera.core.palette.recorded_sounds import is_recorded
 from escalera.core.palette.sounds import BY_KEY
 from escalera.core.theory.pitch import STANDARD_HZ, pitch_to_hz
+from escalera.lazy_dataclasses import dataclass
 from escalera.sound.bank_player import bank
 from escalera.sound.cache import AudioCache
 from escalera.sound.clips import Recorded, lengths_of_clips, play_clips

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
@@ -13,6 +12,7 @@ from escalera.core.balance.thirds import Levels
 from escalera.core.document.song import Song
 from escalera.core.joins import played_at
 from escalera.core.reading.timeline import Span
+from escalera.lazy_dataclasses import dataclass
 from escalera.meters.third_octaves import third_octaves
 from escalera.sound.content import content_key
 from escalera.sound.mix import Renderer, dry_part

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +14,7 @@ from escalera.core.palette.effects import EFFECT_BY_KEY, RETURN_BY_KEY, RETURNS
 from escalera.core.palette.parameters import Settings, setting
 from escalera.core.reading.events import START, layer_events, sounding_layers
 from escalera.core.reading.timeline import Span
+from escalera.lazy_dataclasses import dataclass
 from escalera.sound.content import content_key
 from escalera.sound.effect_processes import PROCESSES, Stage
 from escalera.sound.schedule import RATE_HZ, Notes, kick_onsets, schedule, ticks_to_samples

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property, lru_cache
 
 import numpy as np
@@ -26,6 +26,7 @@ from escalera.core.reading.events import (
 )
 from escalera.core.reading.timeline import Grid, Span
 from escalera.core.time.ruler import RATE_HZ as RATE_HZ
+from escalera.lazy_dataclasses import dataclass
 from escalera.sound.content import encoded
 from escalera.sound.life import is_alive, late_samples, lively_velocities
 

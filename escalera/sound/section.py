@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Future
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.palette.effects import RETURNS
+from escalera.lazy_dataclasses import dataclass
 from escalera.sound.compilation import bus
 from escalera.sound.effect_processes import PROCESSES, Stage, add_echo, add_room
 from escalera.sound.plan import (

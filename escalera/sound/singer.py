@@ -6,11 +6,10 @@ of noise before a note, breaths are noise before a line. What was really sung co
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.lazy_dataclasses import dataclass
 from escalera.sound.schedule import RATE_HZ
 
 FRAME = 220  # samples between two values of pitch and vowel

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
@@ -18,6 +17,7 @@ from escalera.core.reading.clip_reading import played_clips
 from escalera.core.reading.timeline import Span
 from escalera.core.theory.pitch import STANDARD_HZ
 from escalera.core.time.tempo import TempoPoint, tempo_map
+from escalera.lazy_dataclasses import dataclass
 from escalera.sound.bank_player import bank
 from escalera.sound.clips import Recorded, heard, windows_of
 from escalera.sound.content import content_key

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +12,7 @@ from escalera.core.document.recordings import Clip
 from escalera.core.document.song import Layer
 from escalera.core.palette.parameters import Settings
 from escalera.core.palette.sounds import BY_KEY
+from escalera.lazy_dataclasses import dataclass
 from escalera.sound.probe import play_note
 from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ

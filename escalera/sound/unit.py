@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.palette.parameters import Settings
+from escalera.lazy_dataclasses import dataclass
 from escalera.sound.cache import AudioCache
 from escalera.sound.compilation import bus
 from escalera.sound.effect_processes import PROCESSES, Stage

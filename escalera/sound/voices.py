@@ -7,7 +7,6 @@ parameters and override them. `release_s`, `glide_s` and `strum_s` are read here
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
 import numpy as np
@@ -17,6 +16,7 @@ from escalera.core.palette.bank import RELEASE, bank_program
 from escalera.core.palette.parameters import Settings
 from escalera.core.palette.recorded_sounds import is_recorded
 from escalera.core.palette.sounds import BY_KEY, played_by
+from escalera.lazy_dataclasses import dataclass
 from escalera.sound import compilation as compiled
 from escalera.sound.bank_player import bank
 

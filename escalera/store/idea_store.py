@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from escalera.errors import InputError, NotFound
+from escalera.lazy_dataclasses import dataclass
 from escalera.store.models import IdeaRow
 
 MOST = 300

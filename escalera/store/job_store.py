@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -11,6 +10,7 @@ from sqlalchemy import CursorResult, delete, select, update
 from sqlalchemy.orm import Session
 
 from escalera.errors import NotFound
+from escalera.lazy_dataclasses import dataclass
 from escalera.store.models import JobRow, now
 
 OPEN = ("waiting", "running")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
 
@@ -12,6 +11,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from escalera.errors import NotFound
+from escalera.lazy_dataclasses import dataclass
 from escalera.store.models import BounceRow, RevisionRow, SongRow, VersionRow, WantedRow, now
 from escalera.store.planning_models import (
     ChoiceRow,

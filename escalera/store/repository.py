@@ -6,7 +6,6 @@ import json
 import re
 import zlib
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import datetime
 
 from sqlalchemy import delete, func, select
@@ -19,6 +18,7 @@ from escalera.core.document.upgrades import upgraded
 from escalera.core.energy.refit import with_present_scale
 from escalera.core.rhythm.pattern import Pattern
 from escalera.errors import DamagedState, InputError, NotFound, StaleRevision, shown
+from escalera.lazy_dataclasses import dataclass
 from escalera.store.models import PatternRow, PrintRow, RevisionRow, SongRow, VersionRow, now
 
 CACHED_DOCUMENTS = 16  # states with what was computed from them, some megabytes each

@@ -6,6 +6,7 @@ import gc
 import logging
 import secrets
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
@@ -17,13 +18,14 @@ from jinja2.runtime import Macro
 from jinja2.utils import htmlsafe_json_dumps
 from markupsafe import Markup
 from werkzeug.exceptions import HTTPException
-from werkzeug.routing import IntegerConverter
+from werkzeug.routing import IntegerConverter, Rule
 
 from escalera.core.caching import Results
 from escalera.core.commands import write_command
 from escalera.core.time.ticks import clock
 from escalera.errors import DamagedState, EscaleraError, StoreError
 from escalera.services.logs import LOG, log_error
+from escalera.services.memory import collect_less_often
 from escalera.services.studio import Studio
 from escalera.services.today import Running
 from escalera.settings import COMPILED, Settings
@@ -98,15 +100,30 @@ def create_app(studio: Studio | None = None, testing: bool = False) -> Flask:
     Compress(app)
     _install_pages(app, settings.language)
     app.url_map.converters["int"] = _Id
+    app.url_rule_class = _Rule
     for module in PAGES:
         app.register_blueprint(module.blueprint)
-    _collect_less_often()
+    collect_less_often()
+    gc.freeze()  # what exists at the start is left out of collections for good
     app.extensions["tries"] = gate.Tries()
     _time_requests(app)
     guard.guard(app, settings)
     app.before_request(gate.check)
     _register_errors(app, settings.upload_mb)
     return app
+
+
+class _Rule(Rule):
+    """A route whose builder of addresses is compiled when it is first wanted: werkzeug compiles two for each at once, and few of 300 ever
+    are. Should werkzeug call this otherwise one day, nothing but that time is lost."""
+
+    def _compile_builder(self, append_unknown: bool = True) -> Callable[..., tuple[str, str]]:
+        def build(rule: Rule, **values: object) -> tuple[str, str]:
+            made = Rule._compile_builder(rule, append_unknown).__get__(rule)
+            setattr(rule, "_build_unknown" if append_unknown else "_build", made)
+            return made(**values)
+
+        return build
 
 
 class _Id(IntegerConverter):
@@ -172,13 +189,6 @@ def _register_errors(app: Flask, upload_mb: int) -> None:
     app.register_error_handler(Exception, _unforeseen)
     for error, status, sentence in told:
         app.register_error_handler(error, lambda _, sentence=sentence, status=status: _page(sentence, status))
-
-
-def _collect_less_often() -> None:
-    """An edit makes tens of thousands of small objects; with the usual thresholds one edit in ten waits for a full
-    collection of everything that is cached. What exists at the start is left out of collections for good."""
-    gc.freeze()
-    gc.set_threshold(50_000, 20, 20)
 
 
 def _signed(points: float) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 from flask import Blueprint, render_template, request
@@ -23,6 +22,7 @@ from escalera.core.moves.suggestions import suggest, suggest_song
 from escalera.core.reading.timeline import timeline
 from escalera.core.time.ticks import clock
 from escalera.errors import InputError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.studio import picture_of
 from escalera.web.drawing import small_stair
 from escalera.web.song_view import studio

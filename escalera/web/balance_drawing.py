@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -10,6 +10,7 @@ from escalera.core.balance.section_heard import HeardSection, correlation, mono_
 from escalera.core.balance.thirds import FLOOR_OF, FLOOR_SAID, FLOORS, Floats, by_floor
 from escalera.core.document.song import Song
 from escalera.core.energy.terms import decibels
+from escalera.lazy_dataclasses import dataclass
 
 WIDE, FLOOR_HEIGHT, TOP = 640.0, 78.0, 62.0
 QUIET_DB, FULL_DB = -60.0, -16.0  # of a floor: nothing, and filled from wall to wall

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.balance.balance_checks import HEARD_CHECKS, HeardFacts, heard_judged, heard_mends
@@ -21,6 +20,7 @@ from escalera.core.document.song import Section
 from escalera.core.moves.move import Move, moves_for
 from escalera.core.reading.section_harmony import section_key
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.balance import Progress
 from escalera.services.comparing import BothBeside
 from escalera.store.repository import Head

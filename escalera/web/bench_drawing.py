@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 
 from markupsafe import Markup
@@ -12,6 +11,7 @@ from escalera.core.bench.low_end import LowEnd, LowStep
 from escalera.core.reading.phrase_notes import Note, PhraseNotes
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key
+from escalera.lazy_dataclasses import dataclass
 
 HEIGHT, LOWEST_RUNG, HIGHEST_RUNG = 236.0, 9.0, 18.0  # pixels: of the rungs together, of one at least and at most
 TOP, FOOT = 6.0, 20.0

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import date
 
 from flask import Blueprint, render_template, request
@@ -16,6 +15,7 @@ from escalera.core.document.work_state import STAGES
 from escalera.core.planning.open_steps import lacking
 from escalera.core.theory.keys import parse_key
 from escalera.errors import EscaleraError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.song_index import IndexedSong
 from escalera.web.drawing import facts_stair
 from escalera.web.planning_links import step_url

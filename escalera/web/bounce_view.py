@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.bounce_judgement import BounceFinding, BounceReading, SectionHeard, bounce_findings, cause_of
 from escalera.core.document.song import Section
 from escalera.core.energy.model import arranged
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.bounces import Bounce
 from escalera.store.repository import Head
 from escalera.web.drawing import LINE_WIDTH, bounce_line, y_of

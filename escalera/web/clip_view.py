@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
 from markupsafe import Markup
@@ -18,6 +17,7 @@ from escalera.core.reading.clip_reading import clip_patterns
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.core.rhythm.pattern import CLIP
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.sample_hearing import is_here, outline
 
 WIDTH, HEIGHT, TOP = 880, 150, 26

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import lru_cache
 from itertools import pairwise
 
@@ -18,6 +18,7 @@ from escalera.core.energy.join_reading import join_said
 from escalera.core.energy.joins import devices_between
 from escalera.core.energy.model import SectionCore, SectionEnergy, SongEnergy
 from escalera.core.planning.song_facts import SongFacts
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.rendering import MeasuredSection, MeasuredSong
 
 TOP, FLOOR = 50.0, 238.0  # pixels of energy 10 and 0

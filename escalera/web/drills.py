@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from flask import Blueprint, Response, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
 
 from escalera.core.drills.question import DRILLS
 from escalera.core.edits.edit import id_in, whole_number
 from escalera.errors import EscaleraError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.drills import MINUTES, DrillProgress, Item
 from escalera.web.song_view import studio
 

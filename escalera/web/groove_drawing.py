@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 
 from escalera.core.rhythm.beat import RANK, Beat, HitChange
+from escalera.lazy_dataclasses import dataclass
 
 LANE, TOP, FOOT = 25.0, 20.0, 8.0  # pixels
 SMALL_LANE = 9.0

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.document.song import Groove, Layer, Section
@@ -27,6 +26,7 @@ from escalera.core.rhythm.beat import LANES, Beat, changes
 from escalera.core.rhythm.measures import Measures, Meeting, kick_and_bass, measures
 from escalera.core.rhythm.spoken_beats import write_spoken
 from escalera.core.time.metre import Metre
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.groove_library import Alike, alike, feel_of
 from escalera.store.repository import Head
 from escalera.web.groove_drawing import RESOLUTIONS, GrooveLine, difference_line, groove_line

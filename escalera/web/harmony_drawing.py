@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Protocol
 
@@ -12,6 +11,7 @@ from escalera.core.reading.voicing_reading import LaidOut
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key
 from escalera.core.theory.pitch import fifths_to_class
+from escalera.lazy_dataclasses import dataclass
 
 NARROWEST_BAR, WIDEST_BAR, NARROWEST_CHORD = 40.0, 130.0, 80.0  # pixels; short chords do not make bars wider than that
 VOICES_TOP, VOICES_FLOOR = 88.0, 178.0

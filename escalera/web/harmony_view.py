@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
 
@@ -27,6 +26,7 @@ from escalera.core.theory.note_roles import NoteRole, Throughout, held_over, hol
 from escalera.core.theory.origin import OWN, origin
 from escalera.core.theory.pitch import pitch_label
 from escalera.core.time.metre import Metre
+from escalera.lazy_dataclasses import dataclass
 from escalera.store.repository import Head
 from escalera.web.harmony_drawing import Strip, draw_strip
 from escalera.web.page_view import PageView

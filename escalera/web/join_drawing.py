@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from escalera.core.document.song import Song
@@ -12,6 +10,7 @@ from escalera.core.energy.tension import tension_line
 from escalera.core.joins.actions import roll_onsets
 from escalera.core.joins.builds import build_ticks, stages
 from escalera.core.reading.timeline import timeline
+from escalera.lazy_dataclasses import dataclass
 
 WIDTH, LEFT, RIGHT = 880.0, 14.0, 14.0
 TENSION_TOP, TENSION_FLOOR = 34.0, 98.0

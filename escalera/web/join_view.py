@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import combinations
 
@@ -28,6 +27,7 @@ from escalera.core.moves.move import Move, moves_for
 from escalera.core.palette.join_kinds import PURPOSES, ROWS, JoinKind
 from escalera.core.reading.timeline import Span, timeline
 from escalera.core.time.ruler import RATE_HZ
+from escalera.lazy_dataclasses import dataclass
 from escalera.store.repository import Head
 from escalera.web.join_drawing import JoinDrawing, draw_join
 from escalera.web.page_view import PageView

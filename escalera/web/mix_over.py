@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.bounce_judgement import BounceReading, SectionHeard, cause_of
 from escalera.core.document.schools import TERMS
 from escalera.core.document.song import Song
 from escalera.core.energy.stats import BANDS
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.bounces import Bounce
 from escalera.web.drawing import bounce_line
 

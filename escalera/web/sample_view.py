@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from math import log2
 from typing import Any
@@ -21,6 +20,7 @@ from escalera.core.samples.reading import KINDS, SampleReading, bars_of
 from escalera.core.samples.said_names import Contradiction
 from escalera.core.theory.keys import key_text
 from escalera.core.theory.pitch import nearest_fifths, pitch_label
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.sample_hearing import chord_third
 from escalera.services.sample_making import words_of
 from escalera.services.samples import Samples

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import UTC
 
 from flask import Blueprint, Response, redirect, render_template, request, url_for
@@ -18,6 +17,7 @@ from escalera.core.sets.set_reading import Placed, ReadSet
 from escalera.core.sets.song_set import ENTRY_STATES, KINDS, Done, SongSet
 from escalera.core.theory.keys import parse_key
 from escalera.errors import EditError, EscaleraError, InputError, NotFound, shown
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.set_hearing import heard_join
 from escalera.services.song_sets import ToldSet
 from escalera.web.song_view import studio

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -27,6 +26,7 @@ from escalera.core.palette.effects import EFFECTS, NOTE_VALUES, RETURNS, EffectK
 from escalera.core.palette.parameters import Parameter, setting
 from escalera.core.palette.sounds import BY_KEY
 from escalera.core.reading.timeline import Span
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.rendering import Rendering, StackReport
 
 WIDTH, HEIGHT = 288, 104

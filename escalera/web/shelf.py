@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Any
 
 from flask import Blueprint, Response, redirect, render_template, request, url_for
 from flask.typing import ResponseReturnValue
@@ -18,6 +19,7 @@ from escalera.core.time.metre import Metre
 from escalera.errors import InputError, NotFound
 from escalera.services.capturing import DRUMS, captured_song
 from escalera.services.hearing import beat_song, note_song
+from escalera.services.job_kinds import MORE_DEMO
 from escalera.services.new_song import STARTS, new_song
 from escalera.services.starting import WAY_BY_KEY, WAYS, song_by_way
 from escalera.services.starting_loops import loops_for, song_of, starting_loops
@@ -29,8 +31,20 @@ blueprint = Blueprint("shelf", __name__)
 
 @blueprint.get("/")
 def index() -> ResponseReturnValue:
+    return render_template("shelf/index.html", **_songs(), binned=studio().bin_count(), ways=WAYS)
+
+
+@blueprint.get("/shelf/songs")
+def songs() -> ResponseReturnValue:
+    """The songs again while more demo songs are made; nothing where there are as many as the page says."""
+    found = _songs()
+    unchanged = found["coming"] and str(len(found["cards"])) == request.args.get("count")
+    return ("", 204) if unchanged else render_template("shelf/_songs.html", **found)
+
+
+def _songs() -> dict[str, Any]:
     cards = [(card, small_stair(card.picture)) for card in studio().shelf()]
-    return render_template("shelf/index.html", cards=cards, binned=studio().bin_count(), ways=WAYS)
+    return {"cards": cards, "coming": studio().at_work(MORE_DEMO) is not None}
 
 
 @blueprint.route("/new", methods=["GET", "POST"])

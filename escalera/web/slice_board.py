@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.document.song import Layer, Section, Song
 from escalera.core.reading.clip_reading import clip_patterns
 from escalera.core.rhythm.pattern import CLIP
+from escalera.lazy_dataclasses import dataclass
 
 SIXTEENTH = 240
 MOST_SLOTS = 64

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property, lru_cache
 from typing import Any
 
@@ -36,6 +36,7 @@ from escalera.core.reading.tiles import Tile, tiles, where
 from escalera.core.reading.timeline import Span, Timeline
 from escalera.core.rhythm.notation import write_pattern
 from escalera.errors import EditError, MeasureError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services import library
 from escalera.services.rendering import RATE_HZ, MeasuredSection, MeasuredSong
 from escalera.services.studio import Studio

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -19,6 +18,7 @@ from escalera.core.study.under_voice import VoiceOffer
 from escalera.core.theory.chords import parse_chord
 from escalera.core.time.metre import Metre
 from escalera.errors import EscaleraError
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.studies import Study
 from escalera.web.drawing import LINE_WIDTH, y_of
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from markupsafe import Markup
 from numpy.typing import NDArray
 
 from escalera.core.reading.timeline import Span
+from escalera.lazy_dataclasses import dataclass
 from escalera.web.bench_drawing import Rung, percent
 
 WIDE = 1000.0  # of the drawing, whatever the page's width

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -47,6 +46,7 @@ from escalera.core.voices.word_places import (
     words_laid,
 )
 from escalera.core.words.lyric_lines import LyricLine, compared_lines, counted_words, times_sung
+from escalera.lazy_dataclasses import dataclass
 from escalera.services.pitch_lines import line_of
 from escalera.services.takes import polish_amounts
 from escalera.store.repository import Head

@@ -8,8 +8,10 @@ import soundfile
 from click.testing import CliRunner
 
 from escalera.cli import main
+from escalera.cli.common import studio
 from escalera.formats.midi_write import write_midi
 from escalera.formats.project import write_project
+from escalera.services.demo_shelf import put_more
 from escalera.sound.mix import Renderer
 from tests.recordings import RATE, loop
 from tests.songs import small_song
@@ -71,9 +73,25 @@ def test_rendering_measuring_and_energy(run, tmp_path):
     assert "joins move as the targets do" in run("energy", "in.mid").stdout
 
 
+def rows_of(path):
+    """How many rows every table of a database has."""
+    with sqlite3.connect(path) as database:
+        names = [name for (name,) in database.execute("select name from sqlite_master where type = 'table'")]
+        return {name: database.execute(f"select count(*) from {name}").fetchone()[0] for name in names}
+
+
 def test_demo_songs_are_put_on_an_empty_shelf_only_with_a_year_of_work(run, tmp_path):
     assert "23 demo songs" in run("demo", "--seed-only").stderr
     assert "they are kept" in run("demo", "--seed-only").stderr
+    kept = rows_of(tmp_path / "data" / "escalera.db")
+    with (
+        studio() as opened
+    ):  # a worker that begins anew after it was killed puts there what is missing, and nothing twice
+        assert put_more(opened, with_year=True) == 0 and rows_of(opened.folder / "escalera.db") == kept
+        opened.erase(next(card.id for card in opened.cards() if card.title == "Tin Quay"))
+        assert (
+            put_more(opened, with_year=True) == 1 and rows_of(opened.folder / "escalera.db")["songs"] == kept["songs"]
+        )
     assert len(run("songs").stdout.splitlines()) == 23
     stages = {row["stage"] for row in json.loads(run("board", "--json").stdout)}
     assert stages == {"demo", "arranged", "recorded", "mixed", "mastered", "released", "left"}

@@ -15,6 +15,8 @@ from lxml import html
 
 from escalera.core.edits import EDITS
 from escalera.formats.midi_write import write_midi
+from escalera.services.demo_shelf import begin_demo
+from escalera.services.job_kinds import MORE_DEMO
 from escalera.store import job_store
 from escalera.web import create_app
 from escalera.web.terms import TERMS
@@ -44,6 +46,16 @@ def test_the_shelf_is_at_the_root_and_says_what_to_do_when_empty(client, studio)
     assert "The shelf is empty" in tree(client.get("/")).text_content()
     studio.add_song(small_song(), "New")
     assert tree(client.get("/")).xpath("//ul[@class='shelf']//h2/a/text()") == ["Small"]
+
+
+def test_the_shelf_shows_demo_songs_as_they_are_made(client, studio):
+    assert begin_demo(studio, with_year=False) == 2 and begin_demo(studio, with_year=False) == 0
+    pending = tree(client.get("/")).xpath("//p[@role='status'][contains(., 'More demo songs')]/@hx-get")
+    assert pending == ["/shelf/songs?count=2"] and client.get(pending[0]).status_code == 204
+    studio.add_song(small_song(), "New")
+    assert "More demo songs" in client.get(pending[0]).text and "Small" in client.get(pending[0]).text
+    studio.jobs.stop(studio.at_work(MORE_DEMO).id)
+    assert "More demo songs" not in client.get("/shelf/songs?count=3").text
 
 
 def test_a_song_is_made_with_nothing_said(client, studio):

@@ -6,7 +6,6 @@ They are rows beside the checks that read the document; what is accepted is kept
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import combinations, pairwise
 
@@ -26,6 +25,7 @@ from escalera.core.energy.model import arranged
 from escalera.core.energy.terms import decibels
 from escalera.core.palette.effects import RETURN_BY_KEY
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 LEADING = ("lead voice", "hook")
 LEAST_OF_LEAD, HIDDEN = 0.2, 0.25

@@ -6,7 +6,7 @@ four for the chorus; songs whose verses are stripped leave up to ten.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from escalera.lazy_dataclasses import dataclass
 
 PLAIN = {
     "intro": (-14.0, -2.0),

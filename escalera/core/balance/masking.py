@@ -9,13 +9,13 @@ the layer's own specific loudness there, the 0.23rd power of its level (Zwicker 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
 from escalera.core.balance.thirds import SILENT, THIRDS_HZ, TINY, Floats, Levels
 from escalera.core.energy.terms import decibels
+from escalera.lazy_dataclasses import dataclass
 
 AUDIBLE_DB = 15.0
 LOUDNESS_POWER = 0.23

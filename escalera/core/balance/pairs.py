@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from itertools import combinations
 
 from escalera.core.balance.section_heard import HeardSection, LayerHeard
 from escalera.core.balance.thirds import TINY, level_db
 from escalera.core.document.shaping import layer_in
 from escalera.core.document.song import Layer, Song
+from escalera.lazy_dataclasses import dataclass
 
 ASIDE = 0.25
 UNEVEN_DB, SAME_DB = 3.0, 0.2

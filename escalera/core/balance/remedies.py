@@ -7,7 +7,6 @@ does is foretold from the layers' third-octaves, through the filters' own respon
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
@@ -31,6 +30,7 @@ from escalera.core.palette.parameters import setting, with_setting
 from escalera.core.reading.events import START, layer_events
 from escalera.core.reading.timeline import Span, timeline
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 DIPS_DB = (2.0, 3.0, 4.0, 6.0)
 LOWER_DB = (1.5, 3.0, 4.5, 6.0)

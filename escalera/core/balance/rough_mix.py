@@ -8,7 +8,7 @@ was printed, is left alone; changes too small to be heard are not listed.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from escalera.core.balance.remedies import highpass_power, panned
 from escalera.core.balance.section_heard import HeardSection
@@ -25,6 +25,7 @@ from escalera.core.edits.edit import Edit
 from escalera.core.edits.layer_edits import SetControl
 from escalera.core.energy.model import arranged
 from escalera.core.reading.timeline import timeline
+from escalera.lazy_dataclasses import dataclass
 
 LEAST = {"level_db": 1.0, "pan": 0.08, "highpass_hz": 15.0}
 SAID = {"level_db": "{:+.1f} dB", "pan": "{:+.2f}", "highpass_hz": "{:.0f} Hz"}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 
 import numpy as np
@@ -10,6 +10,7 @@ import numpy as np
 from escalera.core.balance.masking import Hearing, Hiding
 from escalera.core.balance.thirds import FLOOR_OF, SILENT, THIRD_EDGES_HZ, TINY, Floats, Levels, by_floor, level_db
 from escalera.core.energy.terms import decibels
+from escalera.lazy_dataclasses import dataclass
 
 NOT_HEARD = 0.15  # share below which a layer is said not to be heard
 LOST_DB = 1.0  # lost in mono, from which it is said

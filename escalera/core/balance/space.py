@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from math import log10
 
 from escalera.core.document.lanes import return_settings
@@ -14,6 +13,7 @@ from escalera.core.reading.events import DURATION, PITCH, START, layer_events
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import Span
 from escalera.core.time.ticks import TICKS_PER_QUARTER
+from escalera.lazy_dataclasses import dataclass
 
 HEARD_DB = -26.0  # beside the dry sound: a repeat softer than that clashes with nobody
 SENT_DB = -40.0

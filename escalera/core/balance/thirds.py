@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -10,6 +9,7 @@ from numpy.typing import NDArray
 
 from escalera.core.energy.stats import BAND_EDGES_HZ
 from escalera.core.energy.terms import decibels
+from escalera.lazy_dataclasses import dataclass
 
 Floats = NDArray[Any]  # of either precision
 THIRDS_HZ = np.array([10.0 ** (n / 10.0) for n in range(15, 43)])  # 31.6 Hz to 15.8 kHz, as IEC 61260-1 has them

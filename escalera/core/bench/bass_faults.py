@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 
 from escalera.core.document.song import Layer, Section, Song
 from escalera.core.energy.model import arranged
@@ -12,6 +11,7 @@ from escalera.core.reading.events import DURATION, PITCH, START, layer_events, s
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import Span, timeline
 from escalera.core.theory.chords import Chord
+from escalera.lazy_dataclasses import dataclass
 
 MISTUNED, WRONG_ROOT, NOT_IN_CHORD = "mistuned", "wrong root", "not in the chord"
 HEARD_CENTS = 8.0  # how far off a bass may be before it is heard

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.bench.line_choice import hook_of
 from escalera.core.document.song import Layer, Song
 from escalera.core.lines.line_reading import LineReading
 from escalera.core.reading.phrase_frames import line_reading, phrase_frame
 from escalera.core.reading.phrase_notes import PhraseNotes, line_in, outside
 from escalera.core.reading.timeline import Span, timeline
+from escalera.lazy_dataclasses import dataclass
 
 LESS_CHORD, LEAST_CHORD = 0.15, 0.7  # share of strong beats on chord tones: a loss worth saying, and what is still well
 LISTED = 3

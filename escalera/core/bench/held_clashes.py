@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from itertools import product
 
 import numpy as np
@@ -15,6 +15,7 @@ from escalera.core.reading.events import DURATION, PITCH, START, heard_in, layer
 from escalera.core.reading.section_harmony import Harmony, section_harmony
 from escalera.core.reading.timeline import Span, timeline
 from escalera.core.theory.voicings import INVERSIONS
+from escalera.lazy_dataclasses import dataclass
 
 Table = NDArray[np.int64]
 MELODIC = ("leads", "voices")  # what goes on within a beat is led, not held

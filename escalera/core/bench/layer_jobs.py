@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from dataclasses import dataclass
 
 from escalera.core.caching import Results
 from escalera.core.document.song import Layer, Song
 from escalera.core.reading.events import DURATION, PITCH, START, heard_in, layer_events, sounding_layers
 from escalera.core.reading.timeline import Span
+from escalera.lazy_dataclasses import dataclass
 
 SAME_REGISTER = 0.6  # of the smaller range
 SAME_RHYTHM = 0.5  # of both layers' onsets

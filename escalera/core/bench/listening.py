@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from escalera.core.document.song import Layer, Song
 from escalera.core.palette.parameters import setting, with_setting
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)

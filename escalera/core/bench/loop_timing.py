@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +14,7 @@ from escalera.core.reading.clip_reading import clip_patterns, onset_ticks
 from escalera.core.reading.events import START, layer_events, sounding_layers
 from escalera.core.reading.timeline import Span
 from escalera.core.rhythm.pattern import CLIP
+from escalera.lazy_dataclasses import dataclass
 
 NEAR_S = 0.06  # strokes further apart are not the same stroke
 FLAM_S = (0.008, 0.045)  # two kicks so far apart are heard as two

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
@@ -19,6 +18,7 @@ from escalera.core.reading.timeline import Span
 from escalera.core.rhythm.measures import Meeting, kick_and_bass, met
 from escalera.core.time.ruler import RATE_HZ
 from escalera.core.time.ticks import TICKS_PER_QUARTER
+from escalera.lazy_dataclasses import dataclass
 
 Floats = NDArray[np.float64]
 LOWEST_HEARD = 42  # F♯2, 92 Hz

@@ -6,7 +6,7 @@ are heard and not noticed.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -18,6 +18,7 @@ from escalera.core.energy.features import section_stats
 from escalera.core.energy.terms import K_POWER, decibels
 from escalera.core.palette.profiles import note_energy
 from escalera.core.reading.timeline import section_bar_ticks, timeline
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)

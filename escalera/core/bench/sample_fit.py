@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from math import log2
 
 from escalera.core.document.recordings import Clip, Sample
@@ -12,6 +11,7 @@ from escalera.core.reading.timeline import timeline
 from escalera.core.samples.reading import bars_of
 from escalera.core.theory.keys import Key, parse_key
 from escalera.errors import EscaleraError
+from escalera.lazy_dataclasses import dataclass
 
 SMEARS = {"drums": 12.0, "other": 22.0}  # per cent of stretch beyond which attacks or tones audibly suffer
 FAR_SEMITONES = 4.0  # beyond which a transposed recording sounds like another instrument

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.document.song import Layer, Song
+from escalera.lazy_dataclasses import dataclass
 
 # seat of a drum by its role; what is missing here is percussion
 DRUM_SEATS = {

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.caching import Results
 from escalera.core.document.song import Layer, NamedPattern, Song
 from escalera.core.lines.kinship import NOTHING, PIECE, WHOLE, Kin, Notes, kinship, steps_of
 from escalera.core.reading.events import heard_in, sounding_layers
 from escalera.core.reading.phrase_notes import line_in
 from escalera.core.reading.timeline import Span, timeline
+from escalera.lazy_dataclasses import dataclass
 
 CARRIES = ("leads", "voices", "chords", "low end")
 FORESHADOWED, HANDED = "foreshadowed", "handed over"

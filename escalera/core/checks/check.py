@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 from itertools import pairwise
 from typing import TypeVar
@@ -24,6 +24,7 @@ from escalera.core.joins import played
 from escalera.core.reading.brief import Implied, read_brief
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 T = TypeVar("T")
 MAX_FACTS = 400  # characters of figures that are kept with an acceptance

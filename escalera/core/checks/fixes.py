@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from escalera.core.checks.check import CHECKS, Finding, judged
 from escalera.core.document.song import Song
@@ -12,6 +11,7 @@ from escalera.core.moves import Move, apply_move
 from escalera.core.moves.move import moves_for
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 TRIED, OF_A_KIND = 24, 2
 CLEARLY = 0.05

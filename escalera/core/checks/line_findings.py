@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 
 from escalera.core.bench.layer_jobs import Stretches, clashing, jobs, pitched_notes
 from escalera.core.document.song import Layer, Song
@@ -17,6 +16,7 @@ from escalera.core.reading.phrase_notes import PhraseNotes, outside, range_of
 from escalera.core.reading.section_harmony import progression_of, section_harmony
 from escalera.core.reading.timeline import Span
 from escalera.core.time.ticks import bars_counted
+from escalera.lazy_dataclasses import dataclass
 
 FEWEST_CLASHES = 3
 

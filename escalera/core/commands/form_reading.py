@@ -7,9 +7,10 @@ from dataclasses import MISSING, fields
 from functools import cache
 from typing import Any, get_args, get_origin, get_type_hints
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ValidationError
 
 from escalera.cleaning import clean_text, parse_json
+from escalera.core.document.fields import adapter
 from escalera.core.document.song import Song
 from escalera.core.edits.edit import EDITS, MOST, READERS, Edit, Fields, section_of, whole_number
 from escalera.core.reading.timeline import timeline
@@ -59,7 +60,7 @@ def _validated(kind: str, written: Fields, values: Mapping[str, str]) -> Edit:
         elif hint is str and required and values.get(name) == "" and name not in written:
             written[name] = ""
     try:
-        found: Edit = _adapter(kind).validate_python(written)
+        found: Edit = adapter(EDITS[kind]).validate_python(written)
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(p) for p in first["loc"]) or kind
@@ -85,11 +86,6 @@ def _fields(kind: str) -> tuple[tuple[str, type, bool], ...]:
         plain = next((t for t in parts if t in PLAIN_TYPES), object)
         found.append((field.name, plain, field.default is MISSING or field.default is None))
     return tuple(found)
-
-
-@cache
-def _adapter(kind: str) -> TypeAdapter[Any]:
-    return TypeAdapter(EDITS[kind])
 
 
 def _rows(text: str) -> list[Any]:

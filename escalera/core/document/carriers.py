@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Annotated
 
 from escalera.core.document.fields import AsMapping, choice, number, part
 from escalera.core.document.limits import MAX_LAYERS
 from escalera.core.palette.join_kinds import JOIN_KINDS, JoinKind
 from escalera.core.palette.parameters import Settings, setting
+from escalera.lazy_dataclasses import dataclass
 
 MAX_JOIN_TICKS = 960 * 4 * 64
 MAX_JOIN_DEVICES = 32

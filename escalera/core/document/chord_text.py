@@ -7,7 +7,7 @@ its place by an eighth.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from escalera.core.document.song import Changes, Progression
 from escalera.core.theory.chords import Chord, parse_chord
@@ -15,6 +15,7 @@ from escalera.core.theory.keys import Key
 from escalera.core.time.metre import Metre
 from escalera.core.time.ticks import TICKS_PER_QUARTER, bars_counted
 from escalera.errors import ChordError, EditError, shown
+from escalera.lazy_dataclasses import dataclass
 
 MAX_CHORD_BARS = 64
 PUSH_TICKS = TICKS_PER_QUARTER // 2

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import math
 from bisect import bisect_right
-from dataclasses import dataclass
 from typing import Annotated
 
 import numpy as np
@@ -28,6 +27,7 @@ from escalera.core.document.recordings import Clip
 from escalera.core.palette.effects import EFFECT_BY_KEY, EffectKind
 from escalera.core.palette.parameters import Parameter, Settings, setting
 from escalera.core.palette.sound_kind import FAMILIES
+from escalera.lazy_dataclasses import dataclass
 
 SHAPES = ("line", "ease", "hold", "wave", "steps")
 

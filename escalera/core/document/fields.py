@@ -8,18 +8,20 @@ address, what a pin or a print holds still, what a copy of a line takes along, a
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import MISSING, dataclass, fields, replace
-from functools import lru_cache
-from typing import Any, cast, get_type_hints
+from dataclasses import MISSING, fields, replace
+from functools import cache, lru_cache
+from typing import Any, TypeVar, cast, get_type_hints
 
-from pydantic import GetCoreSchemaHandler, GetJsonSchemaHandler
+from pydantic import GetCoreSchemaHandler, GetJsonSchemaHandler, TypeAdapter
 from pydantic_core import CoreSchema, core_schema
 
 from escalera.cleaning import clean_line, clean_text
 from escalera.core.palette.parameters import Parameter
 from escalera.errors import EscaleraError
+from escalera.lazy_dataclasses import dataclass
 
 NUMBERS = ("int", "float")
+T = TypeVar("T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,3 +180,13 @@ class AsMapping:
 
 def _mapping(pairs: tuple[tuple[Any, Any], ...]) -> dict[Any, Any]:
     return {key: _mapping(value) if isinstance(value, tuple) else value for key, value in pairs}
+
+
+def adapter(kind: type[T]) -> TypeAdapter[T]:
+    """What reads values of a class from plain data and writes them; made when it is first asked for, since a start needs few of them."""
+    return cast(TypeAdapter[T], _adapter(cast(Any, kind)))
+
+
+@cache
+def _adapter(kind: Any) -> TypeAdapter[Any]:
+    return TypeAdapter(kind)

@@ -8,7 +8,7 @@ owner's value.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from escalera.core.document.devices import Bus, Device
@@ -19,6 +19,7 @@ from escalera.core.palette.effects import RETURN_BY_KEY, RETURNS
 from escalera.core.palette.parameters import Parameter, Settings, choice, setting, with_setting
 from escalera.core.palette.sound_kind import FAMILIES
 from escalera.errors import EditError, shown
+from escalera.lazy_dataclasses import dataclass
 
 LAYER = specs(Layer)
 SENDS: dict[str, Parameter] = {

@@ -7,7 +7,6 @@ lies in the store under its content.
 from __future__ import annotations
 
 import base64
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Annotated
 
@@ -27,6 +26,7 @@ from escalera.core.document.limits import (
 from escalera.core.hashing import HashedOnce
 from escalera.core.samples.licences import LICENCES, UNKNOWN
 from escalera.core.samples.reading import KINDS, ZONES, Onset, SampleReading
+from escalera.lazy_dataclasses import dataclass
 
 # a note lasts as long as it is held, as the whole clip, or its later part goes round while it is held
 PLAYS = ("held", "whole", "round")

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Annotated
 
 from escalera.core.document.fields import choice, number, text
 from escalera.core.document.limits import MAX_BARS, MAX_NAME, MAX_REASON, MAX_REMARK
 from escalera.core.hashing import HashedOnce
+from escalera.lazy_dataclasses import dataclass
 
 OPEN, TAKEN, NOT_TAKEN = REMARK_STATES = ("open", "taken", "not taken")
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from escalera.lazy_dataclasses import dataclass
 
 TERMS = ("drive", "motion", "weight", "fullness", "brightness", "height", "width", "voice", "loudness")
 

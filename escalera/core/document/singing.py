@@ -7,7 +7,6 @@ layer of a voice plays, each of which names the recording of a take.
 from __future__ import annotations
 
 import base64
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Annotated
 
@@ -27,6 +26,7 @@ from escalera.core.hashing import HashedOnce
 from escalera.core.palette.parameters import Settings
 from escalera.core.palette.voice_parts import LEAD, VOICE_PARTS
 from escalera.core.theory.chords import Chord
+from escalera.lazy_dataclasses import dataclass
 
 ROW = np.dtype([("start", "<f4"), ("end", "<f4"), ("pitch", "<f4")])
 HISSES, BREATHS = "hiss", "breath"

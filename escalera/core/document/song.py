@@ -6,7 +6,7 @@ never used twice in a song; they never enter audio keys or noise seeds.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import cache, cached_property
 from typing import Annotated, Any
 
@@ -72,6 +72,7 @@ from escalera.core.theory.voicings import Voicing
 from escalera.core.time.metre import Metre, parse_metre
 from escalera.core.time.tempo import TempoPoint
 from escalera.core.words.spoken_words import ENGLISH, LANGUAGES, MAX_WORD
+from escalera.lazy_dataclasses import dataclass
 
 ROLES = (
     "intro", "verse", "pre-chorus", "chorus", "post-chorus", "break", "breakdown", "build", "pre-drop", "drop",

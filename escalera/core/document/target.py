@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 from typing import Annotated
 
 from escalera.core.document.fields import choice, number, part
+from escalera.lazy_dataclasses import dataclass
 
 TARGET_SHAPES = ("line", "late", "early", "hold")
 MAX_TURNS = 32

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from functools import cache
 from typing import Annotated, Any
 
-from pydantic import ConfigDict, TypeAdapter, ValidationError
+from pydantic import ConfigDict, ValidationError
 
-from escalera.core.document.fields import number, part, text
+from escalera.core.document.fields import adapter, number, part, text
 from escalera.core.document.limits import MAX_NAME, MAX_TITLE
 from escalera.errors import FormatError, shown
+from escalera.lazy_dataclasses import dataclass
 
 TASK_FORMAT, TASK_VERSION = "escalera-task", 1
 MAX_CRITERIA, MAX_VALUES, MAX_TASK_TEXT, MAX_FEEDBACK, MAX_WEIGHT = 60, 8, 6000, 300, 100.0
@@ -50,14 +49,9 @@ class Task:
         return sum(c.weight for c in self.criteria)
 
 
-@cache
-def _adapter() -> TypeAdapter[Task]:
-    return TypeAdapter(Task)
-
-
 def task_to_plain(task: Task) -> dict[str, Any]:
     """The task as plain data, ready for JSON, with its format around it."""
-    return {"format": TASK_FORMAT, "version": TASK_VERSION, "task": _adapter().dump_python(task, mode="json")}
+    return {"format": TASK_FORMAT, "version": TASK_VERSION, "task": adapter(Task).dump_python(task, mode="json")}
 
 
 def task_from_plain(plain: object) -> Task:
@@ -67,7 +61,7 @@ def task_from_plain(plain: object) -> Task:
     if plain.get("version") != TASK_VERSION:
         raise FormatError(f"The task has version {shown(plain.get('version'))}; version {TASK_VERSION} is read.")
     try:
-        return _adapter().validate_python(plain.get("task"))
+        return adapter(Task).validate_python(plain.get("task"))
     except ValidationError as error:
         first = error.errors()[0]
         where = " → ".join(str(p) for p in first["loc"]) or "its form"

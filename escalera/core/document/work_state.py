@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Annotated
 
 from escalera.core.document.days import Day
 from escalera.core.document.fields import choice, number, part, text
 from escalera.core.document.limits import MAX_DUE, MAX_NAME, MAX_OWED, MAX_REASON, MAX_STAGE_MARKS
 from escalera.core.hashing import HashedOnce
+from escalera.lazy_dataclasses import dataclass
 
 DEMO, ARRANGED, RECORDED, MIXED, MASTERED, RELEASED, LEFT = STAGES = (
     "demo", "arranged", "recorded", "mixed", "mastered", "released", "left",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import random
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from escalera.core.document.song import Section, Song
 from escalera.core.edits.layer_edits import AddLayer
@@ -13,6 +13,7 @@ from escalera.core.edits.tile_edits import Place
 from escalera.core.theory.keys import Key
 from escalera.core.time.metre import Metre
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 BAR = 3840
 Rows = list[list[int]]

@@ -10,11 +10,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from escalera.core.drills.question import DrillKind
+from escalera.lazy_dataclasses import dataclass
 
 RIGHT_AT_THRESHOLD = 0.75
 DOWN = 0.09  # of the logarithm, after a right answer; UP follows from where it is to settle

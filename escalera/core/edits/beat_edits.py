@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 from escalera.core.document.song import Groove, Section, Song
@@ -15,6 +14,7 @@ from escalera.core.rhythm.spoken_beats import parse_spoken
 from escalera.core.rhythm.tapped_beats import read_tapped
 from escalera.core.time.metre import Metre
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 TAPPED = {"l": "kick", "h": "snare"}
 

@@ -8,13 +8,13 @@ a line for the history that is read with the song before the edit.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar, cast, dataclass_transform
 
 from escalera.core.document.song import Layer, NamedPattern, Section, Song
 from escalera.core.palette.recorded_sounds import is_recorded
 from escalera.core.palette.sounds import BY_KEY, Sound
 from escalera.errors import EditError, shown
+from escalera.lazy_dataclasses import dataclass
 
 
 class Edit(Protocol):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from escalera.core.bench.sample_fit import clip_for, tempo_of
@@ -30,6 +30,7 @@ from escalera.core.samples.families import MEMBERS
 from escalera.core.samples.slowing import beats_followed, slows
 from escalera.core.time.tempo import TempoPoint
 from escalera.errors import EditError, shown
+from escalera.lazy_dataclasses import dataclass
 
 WANTED = {"chorus": ("chorus", "alternate", "verse"), "intro": ("intro", "verse"), "": ("verse", "chorus", "alternate")}
 LIKE_CHORUS = ("chorus", "post-chorus", "drop")

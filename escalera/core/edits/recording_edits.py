@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from functools import cache
 from typing import Any
 
 import numpy as np
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ValidationError
 
 from escalera.core.bench.mix_places import loudness_at_zero, whole_section
 from escalera.core.bench.sample_fit import cents_off, clip_for
+from escalera.core.document.fields import adapter
 from escalera.core.document.limits import MAX_CLIPS, MAX_LAYERS, MAX_LEVEL_DB, MAX_SAMPLES, MIN_LEVEL_DB
 from escalera.core.document.names import clean_name
 from escalera.core.document.recordings import QUARTER_TICKS, Clip, Sample
@@ -40,14 +40,9 @@ GRIDS = {"onsets": 0, "1/4": 960, "1/8": 480, "1/16": 240}
 TAIL_FADE_MS = 6.0
 
 
-@cache
-def _adapter(cls: type) -> TypeAdapter[Any]:
-    return TypeAdapter(cls)
-
-
 def _read(cls: type, values: dict[str, Any], what: str) -> Any:
     try:
-        return _adapter(cls).validate_python(values)
+        return adapter(cls).validate_python(values)
     except ValidationError as error:
         first = error.errors()[0]
         where = " ".join(str(p) for p in first["loc"]).replace("_", " ")
@@ -232,7 +227,7 @@ class SetClip:
     def apply(self, song: Song) -> Song:
         layer = layer_of(song, self.layer_id)
         clip = clip_of(layer, self.number)
-        known = _adapter(Clip).dump_python(clip)
+        known = adapter(Clip).dump_python(clip)
         unknown = next((name for name in self.values if name not in known or name == "sample"), None)
         if unknown is not None:
             raise EditError(
@@ -461,7 +456,7 @@ class TuneClip:
         sample = sample_in(song, clip)
         off = cents_off(sample) if sample.pitch_hz else sample.tuning_cents
         changed: Clip = _read(
-            Clip, {**_adapter(Clip).dump_python(clip), "semitones": round(self.semitones - off / 100.0, 3)}, layer.name
+            Clip, {**adapter(Clip).dump_python(clip), "semitones": round(self.semitones - off / 100.0, 3)}, layer.name
         )
         return with_clip(song, layer, self.number, changed)
 

@@ -6,8 +6,9 @@ from collections.abc import Sequence
 from dataclasses import fields, replace
 from typing import Any
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ValidationError
 
+from escalera.core.document.fields import adapter
 from escalera.core.document.limits import MAX_CLIPS, MAX_LAYERS, MAX_TAKES, MIN_LEVEL_DB
 from escalera.core.document.recordings import QUARTER_TICKS, Clip, Sample
 from escalera.core.document.singing import Polish, Take
@@ -36,8 +37,6 @@ from escalera.errors import EditError, shown
 
 JOBS = {LEAD: "hook", "answer": "answer", "ad libs": "answer"}
 SET_BY_HAND = ("name", "singer", "sent_by", "wet", "aside", "reason", "zero_s")
-_take: TypeAdapter[Take] = TypeAdapter(Take)
-_polish: TypeAdapter[Polish] = TypeAdapter(Polish)
 
 
 def take_of(song: Song, take_id: int) -> Take:
@@ -53,7 +52,7 @@ def take_of(song: Song, take_id: int) -> Take:
 def read_take(values: dict[str, Any]) -> Take:
     """A take from plain values. Raises EditError."""
     try:
-        return _take.validate_python(values)
+        return adapter(Take).validate_python(values)
     except ValidationError as error:
         raise EditError(_wrong(error, "take")) from error
 
@@ -117,7 +116,7 @@ class SetTake:
         if unknown is not None:
             raise EditError(f"A take has no “{shown(unknown)}” to be set. Choose one of: {', '.join(SET_BY_HAND)}.")
         known = {f.name: getattr(take, f.name) for f in fields(Take)}
-        changed = read_take({**known, "polish": _polish.dump_python(take.polish), **self.values})
+        changed = read_take({**known, "polish": adapter(Polish).dump_python(take.polish), **self.values})
         song = with_take(song, changed)
         return song if changed.zero_s == take.zero_s else relaid_takes(song, changed)
 
@@ -359,7 +358,7 @@ class PolishTake:
                 f"{said_take(song, take).capitalize()} was sent by {take.sent_by} as it is to stay. Take that note away to polish it."
             )
         try:
-            polish = _polish.validate_python(self.polish)
+            polish = adapter(Polish).validate_python(self.polish)
         except ValidationError as error:
             raise EditError(_wrong(error, "polish")) from error
         if polish == Polish():

@@ -7,7 +7,6 @@ little of what is asked here. Filters count as second-order responses averaged o
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 from escalera.core.energy.stats import BAND_EDGES_HZ
 from escalera.core.palette.effects import EFFECT_BY_KEY
 from escalera.core.palette.parameters import Settings, setting
+from escalera.lazy_dataclasses import dataclass
 
 Floats = NDArray[np.float64]
 # five frequencies in every band at which a filter's response is averaged

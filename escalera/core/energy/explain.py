@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
@@ -14,6 +13,7 @@ from escalera.core.document.song import Section
 from escalera.core.energy.attribution import layer_orders
 from escalera.core.energy.model import SectionEnergy, SongEnergy
 from escalera.core.energy.terms import compute_terms, school_scale, to_energy, weights
+from escalera.lazy_dataclasses import dataclass
 
 Values = NDArray[np.float64]
 LEVEL = 0.5  # points within which a join counts as staying level

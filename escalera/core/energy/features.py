@@ -6,7 +6,6 @@ All layers of a section that are not cached yet are computed together: one pass 
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -40,6 +39,7 @@ from escalera.core.reading.events import (
 )
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import Grid, Span
+from escalera.lazy_dataclasses import dataclass
 
 OFF_BEAT = 1.5  # an onset between the beats moves more than one on them
 LEAD_SHARE = {"leads": 1.0, "voices": 1.0, "chords": 0.15}

@@ -6,13 +6,13 @@ same music at twice the tempo with doubled note values gives the same felt bars,
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.reading.timeline import Grid
+from escalera.lazy_dataclasses import dataclass
 
 SHORTEST_S, LONGEST_S = 1.3, 2.6
 

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.document.song import Song
 from escalera.core.energy.join_reading import JoinReading, read_joins
 from escalera.core.reading.timeline import Span, timeline
+from escalera.lazy_dataclasses import dataclass
 
 BUILD = "Build"
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 
 import numpy as np
@@ -21,6 +21,7 @@ from escalera.core.palette.join_kinds import JOIN_KINDS, ROWS, JoinKind
 from escalera.core.palette.sounds import BY_KEY
 from escalera.core.reading.events import DURATION, START, heard_in, layer_events, sounding_layers
 from escalera.core.reading.timeline import Span, timeline
+from escalera.lazy_dataclasses import dataclass
 
 KIND_OF_SOUND = {sound: row.key for row in reversed(ROWS) for sound in row.sounds if BY_KEY[sound].family == "effects"}
 TOMS = ("low tom", "mid tom", "high tom")

@@ -5,7 +5,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import Any
 
@@ -24,6 +23,7 @@ from escalera.core.joins import played_at
 from escalera.core.reading.events import sounding_layers
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import Span, Timeline, timeline
+from escalera.lazy_dataclasses import dataclass
 
 Values = NDArray[np.float64]
 SHARE_BLOCKS = 4

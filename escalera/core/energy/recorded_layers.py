@@ -6,8 +6,6 @@ same sums as notes do.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -27,6 +25,7 @@ from escalera.core.reading.events import (
     Events,
 )
 from escalera.core.reading.timeline import Grid
+from escalera.lazy_dataclasses import dataclass
 
 LEAD_ABOVE = 9.0  # semitones by which the harmonics of a line lie above it, as when sound is measured
 LOG_CENTRES = np.log2(BAND_CENTRES_HZ)

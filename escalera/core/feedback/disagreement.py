@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from itertools import combinations
 
 from escalera.core.document.remarks import NOT_TAKEN, Remark
 from escalera.core.document.song import Song
 from escalera.core.moves.option_words import FAMILY_WORDS, PART_WORDS, SOUND_WORDS, called
 from escalera.errors import EscaleraError
+from escalera.lazy_dataclasses import dataclass
 
 # what is said about something: words for more of it, words for less
 AXES: dict[str, tuple[str, str]] = {

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_right
-from dataclasses import dataclass
 
 from escalera.cleaning import clean_line
 from escalera.core.document.limits import MAX_NAME, MAX_REMARK
 from escalera.core.document.names import guess_role
 from escalera.core.document.song import Section, Song
 from escalera.core.reading.timeline import Timeline, timeline
+from escalera.lazy_dataclasses import dataclass
 
 BULLET = re.compile(r"^\s*(?:[-*•–]|\d{1,2}[.)])\s+")
 CLOCK = re.compile(r"^(?:at|from|around|about|ca\.?)?\s*[\[(]?(\d{1,2}(?::[0-5]\d){1,2}(?:[.,]\d{1,3})?)(?:\s*(?:-|–|to)\s*\d{1,2}(?::[0-5]\d){1,2})?[\])]?", re.I)  # fmt: skip

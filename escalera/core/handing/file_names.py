@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from escalera.core.document.song import Layer, Song
 from escalera.core.joins import played
 from escalera.errors import InputError, shown
+from escalera.lazy_dataclasses import dataclass
 
 RESERVED = frozenset({"con", "prn", "aux", "nul", *(f"{p}{n}" for p in ("com", "lpt") for n in range(1, 10))})
 LONGEST = 60

@@ -9,7 +9,7 @@ from __future__ import annotations
 import csv
 import re
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 from escalera.core.document.chord_text import parse_chordline, write_chordline
@@ -25,6 +25,7 @@ from escalera.core.theory.keys import key_text, parse_key
 from escalera.core.time.metre import Metre, parse_metre
 from escalera.core.time.tempo import TempoPoint
 from escalera.errors import EscaleraError, InputError, shown
+from escalera.lazy_dataclasses import dataclass
 
 COLUMNS = {
     "name": ("section", "name", "part", "marker", "label", "title"),

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 
 from escalera.core.document.song import Layer, Song
 from escalera.core.handing.readiness import Point
+from escalera.lazy_dataclasses import dataclass
 
 SILENT_DBFS = -70.0
 FULL_DBFS = 0.0

@@ -6,7 +6,7 @@ Ids below the common state's `next_id` name the same thing on both sides; what w
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from escalera.core.document.devices import Curve
@@ -23,6 +23,7 @@ from escalera.core.moves.differences import section_changes
 from escalera.core.reading.placements import add_pattern, ordered
 from escalera.core.validation.whole import validate
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 THEIRS, OPTION, MINE = "theirs", "option", "mine"
 # fields that are no choice of anybody: what holds the parts, what is counted or kept for the program

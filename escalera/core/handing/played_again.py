@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -24,6 +24,7 @@ from escalera.core.rhythm.pattern import CLIP, Pattern
 from escalera.core.study.kit import bar_levels, sounds_in
 from escalera.core.voices.comp import ticks_at
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 SEAM_S = 0.012  # so long a clip sounds on where the next section's begins
 AHEAD_TICKS = 30  # so far ahead of a section its first notes may be played

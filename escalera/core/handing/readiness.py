@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 
 from escalera.core.document.song import Song
 from escalera.core.joins import played
 from escalera.core.palette.bank import bank_program
 from escalera.core.reading.rights import used_samples
 from escalera.core.reading.timeline import timeline
+from escalera.lazy_dataclasses import dataclass
 
 GENERIC = re.compile(
     r"(?i)^(layer|track|audio|instrument|untitled|new|copy|pad|lead|bass|synth|sample|loop|take)?[\s_-]*\d*$"

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.errors import InputError, shown
+from escalera.lazy_dataclasses import dataclass
 
 PARTS: dict[str, str] = {
     "midi": "Notes, tempo, metre, key, markers, chords as text and words as lyrics: MIDI",

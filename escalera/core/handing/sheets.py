@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 from escalera.core.document.song import Layer, Song
 from escalera.core.joins import played
@@ -15,6 +15,7 @@ from escalera.core.theory.keys import Key
 from escalera.core.time.metre import Metre
 from escalera.core.voices.melody import melody_of
 from escalera.core.voices.word_places import words_laid
+from escalera.lazy_dataclasses import dataclass
 
 STRAIGHT, TRIPLET = 240, 320  # ticks of a sixteenth, and of an eighth in a triplet
 # ticks: written type and dots, the longest first

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from escalera.core.document.devices import Curve
 from escalera.core.document.limits import MAX_BARS, MAX_LAYERS, MAX_NOTES, MAX_SECTIONS
@@ -19,6 +19,7 @@ from escalera.core.reading.placements import add_pattern
 from escalera.core.reading.timeline import timeline
 from escalera.core.theory.keys import key_text
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 PLACES = {
     "layer": "on a layer",

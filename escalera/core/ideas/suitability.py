@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from escalera.core.checks import CHECKS, Finding, judged
 from escalera.core.document.names import singular
@@ -14,6 +13,7 @@ from escalera.core.ideas.placement import room_for
 from escalera.core.reading.timeline import Span, section_metres, timeline
 from escalera.core.rhythm.pattern import FIXED
 from escalera.core.theory.keys import Key
+from escalera.lazy_dataclasses import dataclass
 
 TEMPO_NEAR = 0.25  # of the other tempo, up or down: farther off it is another idea
 SAMPLE_NEAR = 0.04  # of its length: stretched by less than this, a recording keeps its character

@@ -6,7 +6,7 @@ Nothing here is stored: ids are negative, and the song that comes out is for wha
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import cast
 
 import numpy as np
@@ -19,6 +19,7 @@ from escalera.core.reading.events import DURATION, PITCH, START, VELOCITY, layer
 from escalera.core.reading.placements import clip, ordered
 from escalera.core.reading.timeline import Span, tempo_points, timeline
 from escalera.core.rhythm.pattern import FIXED, Pattern
+from escalera.lazy_dataclasses import dataclass
 
 Note = tuple[int, int, int, int]  # start counted from the one, duration in ticks, sounding pitch, velocity
 PLAIN = Variation()

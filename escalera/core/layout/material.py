@@ -6,7 +6,7 @@ A *way* is how a layer plays: as it is, or as a variation that makes it less. Ev
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +18,7 @@ from escalera.core.energy.felt import felt_bars
 from escalera.core.energy.stats import WIDTH
 from escalera.core.reading.placements import clip
 from escalera.core.reading.timeline import Span, section_bar_ticks, timeline
+from escalera.lazy_dataclasses import dataclass
 
 Floats = NDArray[np.float64]
 

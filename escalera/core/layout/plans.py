@@ -6,10 +6,9 @@ below it should have a reason to be there, at NEVER it stays out. Two points out
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.document.schools import switch_value
 from escalera.core.document.song import Song
+from escalera.lazy_dataclasses import dataclass
 
 NEVER = -50.0
 PARTS = (

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +11,7 @@ from escalera.core.document.song import Song
 from escalera.core.energy.terms import compute_terms, to_energy
 from escalera.core.layout.material import WAYS, Material
 from escalera.core.layout.plans import NEVER
+from escalera.lazy_dataclasses import dataclass
 
 Floats = NDArray[np.float64]
 Choice = NDArray[np.int8]  # (phrases, seats): 0 is silent, else 1 + the number of a way

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
@@ -24,6 +24,7 @@ from escalera.core.layout.search import Choice, SectionTask, energies, search
 from escalera.core.reading.placements import clip, joined
 from escalera.core.reading.timeline import section_bar_ticks
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 ROUNDS = 3  # looks at the whole song, each correcting what the search did not foresee
 VERSE_CLIMB = 0.4  # what leads to the chorus begins in the verse

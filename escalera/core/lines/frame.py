@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from dataclasses import dataclass
 
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key
 from escalera.core.time.metre import Metre
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)

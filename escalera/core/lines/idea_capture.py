@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -17,6 +16,7 @@ from escalera.core.theory.naming import name_chord
 from escalera.core.time.metre import Metre
 from escalera.core.time.ticks import TICKS_PER_QUARTER
 from escalera.errors import EditError, InputError
+from escalera.lazy_dataclasses import dataclass
 
 TOGETHER_S = 0.11  # notes that begin within it, while the first is still held, were struck as one
 CHORD_NOTES = 3

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.theory.keys import Key
+from escalera.lazy_dataclasses import dataclass
 
 Ints = NDArray[np.int64]
 WHOLE, PIECE = "whole", "piece"

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.lines.frame import Frame
+from escalera.lazy_dataclasses import dataclass
 
 Ints = NDArray[np.int64]
 THIRD_OR_SEVENTH = (3, 4, 10, 11)

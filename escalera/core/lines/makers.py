@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -13,6 +12,7 @@ from escalera.core.rhythm.pattern import DEGREE, TONE, VOICE, Pattern
 from escalera.core.time.note_values import VALUES
 from escalera.core.time.ticks import TICKS_PER_QUARTER
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 Row = tuple[int, int, int, int, int, int]
 Options = Mapping[str, Any]

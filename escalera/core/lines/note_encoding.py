@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key
 from escalera.core.theory.voicings import place_class, root_position
+from escalera.lazy_dataclasses import dataclass
 
 HOWS = ("chord", "scale", "fixed")
 HOW_WORDS = {"chord": "follow the chords", "scale": "follow the scale", "fixed": "stay at their pitch"}

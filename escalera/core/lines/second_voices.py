@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from escalera.core.lines.frame import Frame
 from escalera.core.theory.keys import Key
+from escalera.lazy_dataclasses import dataclass
 
 # by key: label, steps of the scale (whole octaves are exact and never bent)
 INTERVALS: dict[str, tuple[str, int]] = {

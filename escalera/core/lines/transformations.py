@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -11,6 +10,7 @@ from escalera.core.rhythm.pattern import DEGREE, FIXED, TONE, Pattern
 from escalera.core.rhythm.pattern_variations import double_time, thin
 from escalera.core.time.ticks import TICKS_PER_QUARTER
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 Change = Callable[[Pattern], Pattern]
 

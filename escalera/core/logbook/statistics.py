@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date
 
 import numpy as np
@@ -13,6 +12,7 @@ from escalera.core.document.days import days_said
 from escalera.core.document.work_state import LEFT, MIXED, WorkState
 from escalera.core.planning.stages import WORKED, stage_days, standing, usual_times
 from escalera.core.theory.keys import parse_key
+from escalera.lazy_dataclasses import dataclass
 
 FINISHED = WORKED[WORKED.index(MIXED) :]  # from a mix on a song counts as finished
 TEMPO_STEP_BPM = 10

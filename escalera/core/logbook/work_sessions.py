@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import datetime, timedelta
+
+from escalera.lazy_dataclasses import dataclass
 
 PAUSE = timedelta(minutes=45)  # after which work begins anew
 AT_ONE_STEP = timedelta(minutes=12)  # that listening and thinking before a step counts at most

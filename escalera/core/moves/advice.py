@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.document.song import Section, Song
 from escalera.core.moves.move import KINDS, Move
+from escalera.lazy_dataclasses import dataclass
 
 TUNES = ("voices", "leads")
 STILL = 0.05  # points that count as no change

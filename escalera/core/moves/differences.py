@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Any
 
 from escalera.core.document.chord_text import write_chordline
@@ -17,6 +16,7 @@ from escalera.core.reading.timeline import section_bar_ticks, timeline
 from escalera.core.theory.keys import Key
 from escalera.core.time.metre import Metre
 from escalera.core.time.ticks import bars_counted
+from escalera.lazy_dataclasses import dataclass
 
 SHOWN = 0.05  # points from which a change of energy is worth a line
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from escalera.core.document.carriers import JoinDevice
 from escalera.core.document.song import Section, Song
@@ -13,6 +12,7 @@ from escalera.core.energy.join_reading import likeness, read_join, read_joins
 from escalera.core.moves.move import KINDS, Move, apply_move, before_of, kind
 from escalera.core.palette.join_kinds import JOIN_KINDS
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 ALIKE_ENOUGH = 0.5  # below which two joins need no varying
 LEAD_IN = ("riser", "fill", "reversed-chord", "roll", "reversed-crash", "sweep-up")

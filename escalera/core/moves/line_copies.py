@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.document.song import Layer, Song
 from escalera.core.edits.line_edits import DoubleLine
 from escalera.core.energy.model import section_energy
 from escalera.core.reading.timeline import Span, timeline
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,6 @@ song it changes. A move is edits, applied as one step.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import Any
 
 from escalera.core.document.song import Layer, Placement, Section, Song, Variation
@@ -16,6 +15,7 @@ from escalera.core.edits.protection import keep_protected
 from escalera.core.edits.tile_edits import Vary
 from escalera.core.reading.timeline import Span, timeline
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 HERE, NEIGHBOUR, ELSEWHERE, FORM = "this section", "the section before", "other sections", "the form"
 

@@ -6,7 +6,7 @@ Every option is tried on a copy; what it makes of the section is parked beside t
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from escalera.core.document.limits import MAX_NAME, MAX_PARKED
 from escalera.core.document.song import Section, Song
@@ -17,6 +17,7 @@ from escalera.core.moves.option_grammar import SAMPLES, changed
 from escalera.core.reading.events import Events, section_events
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError, shown
+from escalera.lazy_dataclasses import dataclass
 
 COUNTING = (
     ("one", "two", "three", "four", "five", "six", "seven", "eight", "nine"),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from escalera.core.document.schools import TERMS
 from escalera.core.document.song import Song
@@ -11,6 +10,7 @@ from escalera.core.energy.model import arranged
 from escalera.core.moves.differences import SHOWN, SectionChange, section_changes
 from escalera.core.moves.move import Move, apply_move
 from escalera.core.moves.suggestions import sameness_lost
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,6 @@ array), and the best of them exactly. The effect that is shown is always the exa
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import combinations
 
 import numpy as np
@@ -23,6 +22,7 @@ from escalera.core.moves.advice import PARKED, Advice, may_join, said_why
 from escalera.core.moves.move import HERE, KINDS, Move, MoveStep, apply_move, moves_for
 from escalera.core.reading.timeline import Span, timeline
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 APART = 1.0  # points between arranged and measured energy from which on the measured one is believed
 SMALLEST = 0.1  # points below which a move is not worth a line

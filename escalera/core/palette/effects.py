@@ -5,11 +5,11 @@ Times are in beats, so that they keep their place when the tempo changes; `marks
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.palette.parameters import Parameter, choice
 from escalera.core.time.note_values import VALUES
+from escalera.lazy_dataclasses import dataclass
 
 LAYER, BUS, MASTER, RETURN = "layer", "bus", "master", "return"
 ANYWHERE = (LAYER, BUS, MASTER)

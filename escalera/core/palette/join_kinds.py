@@ -5,11 +5,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.palette.parameters import Parameter, choice
 from escalera.core.palette.sounds import FAMILIES
+from escalera.lazy_dataclasses import dataclass
 
 ANNOUNCES, LIFTS, EMPTIES, MARKS, COVERS = "announces", "lifts", "empties", "marks the one", "covers the seam"
 PURPOSES = (ANNOUNCES, LIFTS, EMPTIES, MARKS, COVERS)

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.palette.parameters import Parameter
+from escalera.lazy_dataclasses import dataclass
 
 FAMILIES = ("drums", "low end", "chords", "leads", "voices", "atmosphere", "effects")
 JOBS = ("attack", "body", "width", "top", "movement", "texture", "weight", "hook", "answer")

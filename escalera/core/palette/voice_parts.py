@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from escalera.lazy_dataclasses import dataclass
 
 UNISON, HARMONY, COLOUR, FREE = "the same notes", "another note to each", "held sounds", "notes of its own"
 

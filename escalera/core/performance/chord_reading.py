@@ -4,13 +4,13 @@ change at bars more readily than inside them (a hidden Markov model, as usual fo
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
 
 from escalera.core.performance.played import Floats, Ints, Played
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key
+from escalera.lazy_dataclasses import dataclass
 
 TRIADS: dict[str, tuple[int, ...]] = {
     "": (0, 4, 7), "m": (0, 3, 7), "dim": (0, 3, 6), "sus4": (0, 5, 7), "aug": (0, 4, 8), "5": (0, 7),

@@ -4,13 +4,13 @@ the same, with layers added, varied or in another key."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.performance.chord_reading import ReadChord
 from escalera.core.performance.played import CRASHES, Floats, Ints, Played
+from escalera.lazy_dataclasses import dataclass
 
 # what speaks for a join before a bar, and how long parts usually are; fitted on performances made for it
 ENTRY, CRASH, FILL, NEW_TUNE, NEW_CHORDS, AGAIN, NEW_DRUMS = 1.3, 0.55, 0.5, 0.5, 0.9, 0.9, 0.5

@@ -6,10 +6,10 @@ autocorrelation under a preference for usual tempos; bars from what is low and f
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
+
+from escalera.lazy_dataclasses import dataclass
 
 Floats = NDArray[np.float64]
 RATE_HZ = 100

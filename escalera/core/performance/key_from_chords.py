@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +11,7 @@ from escalera.core.performance.chord_reading import Beats, ReadChord
 from escalera.core.performance.played import Floats
 from escalera.core.theory.keys import MODES, Key
 from escalera.core.theory.pitch import nearest_fifths
+from escalera.lazy_dataclasses import dataclass
 
 CHURCH = ("major", "minor", "dorian", "mixolydian", "phrygian", "lydian")
 # the degree that tells a mode from major and minor, in semitones; and the roots from which it closes beside the fifth

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from escalera.core.performance.chord_reading import Beats, ReadChord, beats_of, read_chords
 from escalera.core.performance.form_found import FoundForm, FoundPart, find_form
 from escalera.core.performance.key_from_chords import KeyFound, find_mode, weights_of
 from escalera.core.performance.played import Played
 from escalera.core.theory.keys import Key
+from escalera.lazy_dataclasses import dataclass
 
 CLEARLY = 0.12  # share of the chords' notes that another key holds more than the song's
 

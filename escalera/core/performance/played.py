@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.time.metre import Metre
+from escalera.lazy_dataclasses import dataclass
 
 Ints = NDArray[np.int64]
 Floats = NDArray[np.float64]

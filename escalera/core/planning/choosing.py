@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date
 
 from escalera.core.document.work_state import WorkState
 from escalera.core.planning.estimates import Estimate, estimate
 from escalera.core.planning.open_steps import STEP_KINDS, OpenStep, lacking
 from escalera.core.planning.stages import WORKED, StageStanding
+from escalera.lazy_dataclasses import dataclass
 
 START, FINISH = MODES = ("start", "finish")
 MINUTES = (15, 30, 45, 60, 90)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from datetime import date, timedelta
 from itertools import combinations
 
@@ -14,6 +13,7 @@ from escalera.core.document.work_state import MASTERED, MIXED, RECORDED, RELEASE
 from escalera.core.edits.edit import one_of, whole_number
 from escalera.core.planning.stages import WORKED, StageStanding, UsualTime
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 MOST_BEFORE = 730
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+
+from escalera.lazy_dataclasses import dataclass
 
 USUAL_COUNTS = 3.0  # so many steps the usual figure weighs: few own ones move it a little, many decide
 USUAL_SPREAD = 0.5  # of the logarithm: half of all such steps lie within 0.71 to 1.4 times the middle

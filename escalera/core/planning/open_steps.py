@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import date
 
 from escalera.core.checks.check import CHECKS, grouped, judged, some
@@ -19,6 +18,7 @@ from escalera.core.reading.brief import read_brief
 from escalera.core.reading.rights import used_samples
 from escalera.core.voices.voice_stack import missing_of
 from escalera.errors import shown
+from escalera.lazy_dataclasses import dataclass
 
 MOST_FINDINGS, HEAVY = 4, 1.2  # causes of findings that are told; weight of one that a stage asks to be mended
 MOST_OF_A_KIND = 6

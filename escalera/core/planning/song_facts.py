@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from functools import cache
 from typing import Any
 
 import numpy as np
-from pydantic import TypeAdapter
 
+from escalera.core.document.fields import adapter
 from escalera.core.document.song import Song
 from escalera.core.document.work_state import Collaborator, WorkState
 from escalera.core.energy.model import SectionEnergy, arranged
@@ -17,6 +15,7 @@ from escalera.core.planning.open_steps import OpenStep, Surroundings, open_steps
 from escalera.core.reading.events import DURATION, START, section_events, sounding_layers
 from escalera.core.reading.timeline import Span, timeline
 from escalera.core.theory.keys import key_text
+from escalera.lazy_dataclasses import dataclass
 
 FACTS = 1  # raised when more is read, so that what was kept is read anew
 COMMON_SCHOOL = "balanced"  # by whose weights songs are compared with each other
@@ -155,16 +154,11 @@ def _silent_s(song: Song, span: Span, last: bool) -> float:
     return max(0.0, span.seconds_at(max(0, min(int(t[:, START].min()) for t in tables))))
 
 
-@cache
-def _adapter() -> TypeAdapter[SongFacts]:
-    return TypeAdapter(SongFacts)
-
-
 def facts_as_json(facts: SongFacts) -> bytes:
     """Facts as JSON, to be kept."""
-    return _adapter().dump_json(facts)
+    return adapter(SongFacts).dump_json(facts)
 
 
 def read_facts(text: bytes | str) -> SongFacts:
     """Facts that were kept. Raises ValueError where they cannot be read."""
-    return _adapter().validate_json(text)
+    return adapter(SongFacts).validate_json(text)

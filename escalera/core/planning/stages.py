@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import date
 
 import numpy as np
 
 from escalera.core.document.days import days_said
 from escalera.core.document.work_state import DEMO, LEFT, RELEASED, STAGES, WorkState
+from escalera.lazy_dataclasses import dataclass
 
 WORKED = tuple(s for s in STAGES if s != LEFT)  # in order, from the first idea to the release
 # days from one stage to the next where there is no history of one's own

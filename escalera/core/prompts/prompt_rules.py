@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from itertools import pairwise
 
 import numpy as np
@@ -19,6 +18,7 @@ from escalera.core.theory.keys import MODES
 from escalera.core.time.metre import parse_metre
 from escalera.core.time.ticks import clock
 from escalera.errors import EditError, InputError, shown
+from escalera.lazy_dataclasses import dataclass
 
 HELD_SHARE = 0.8  # of the song through which a note must be held to count
 CURVE_POINTS = 1.2  # by which the energy may lie off a borrowed curve, on average

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import random
-from dataclasses import dataclass
 from datetime import date
 
 from escalera.core.document.limits import MAX_PROMPT_RULES
 from escalera.core.prompts.prompt_rules import PROMPT_RULES, read_rule
 from escalera.errors import EditError, shown
+from escalera.lazy_dataclasses import dataclass
 
 AS_A_RULE = (2, 2, 3)  # rules of a prompt
 BRINGS = ("empty", "voice", "drums", "chords", "loop")  # starts of a new song, those that bring least first

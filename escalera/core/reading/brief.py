@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import date
 
 from escalera.core.document.days import read_day
@@ -17,6 +16,7 @@ from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import timeline
 from escalera.core.time.ticks import TICKS_PER_QUARTER, clock
 from escalera.errors import EditError, shown
+from escalera.lazy_dataclasses import dataclass
 
 MAX_WISH = 300
 NEAR = 0.05  # of the wanted length: as near as that, it is met

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
@@ -18,6 +17,7 @@ from escalera.core.reading.timeline import Span
 from escalera.core.rhythm.pattern import CLIP, DEGREE, FIXED, TONE, VOICE, Pattern
 from escalera.core.rhythm.pattern_variations import backwards, double_time, metrical_weight, thin
 from escalera.core.theory.voicings import TOP, Voicing, place_class, root_position, voice_path
+from escalera.lazy_dataclasses import dataclass
 
 START, DURATION, PITCH, VELOCITY, PLACEMENT, CLIP_OF, SKIP = range(7)
 WIDTH = 7

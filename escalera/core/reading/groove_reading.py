@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +14,7 @@ from escalera.core.reading.timeline import Span, section_metres, timeline
 from escalera.core.rhythm.beat import RANK, Beat, Hit, beat, beat_of_patterns, shortest
 from escalera.core.rhythm.measures import swing_of
 from escalera.core.time.metre import Metre
+from escalera.lazy_dataclasses import dataclass
 
 
 def groove_beat(song: Song, groove: Groove, metre: Metre | None = None) -> Beat:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from escalera.core.document.song import Layer, Section, Song
 from escalera.core.reading.events import PITCH, layer_events
@@ -14,6 +13,7 @@ from escalera.core.theory.chords import Chord
 from escalera.core.theory.continuations import pivots
 from escalera.core.theory.keys import Key
 from escalera.core.theory.pitch import pitch_to_hz
+from escalera.lazy_dataclasses import dataclass
 
 STEP_UP, DOMINANT, COMMON = "step up", "dominant", "common chord"
 APPROACHES = (STEP_UP, DOMINANT, COMMON)

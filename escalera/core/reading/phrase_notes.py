@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -18,6 +18,7 @@ from escalera.core.reading.timeline import Span, section_bar_ticks
 from escalera.core.rhythm.pattern import VOICE, Pattern
 from escalera.core.theory.keys import Key
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 PLAIN = Variation()
 Row = tuple[int, int, int, int, int, int]

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.document.recordings import Sample
 from escalera.core.document.song import Song
 from escalera.core.samples.licences import LICENCES, Licence
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from dataclasses import dataclass
 from functools import lru_cache
 
 from escalera.core.document.chord_text import unrolled
@@ -11,6 +10,7 @@ from escalera.core.document.song import Progression, Section, Song
 from escalera.core.reading.timeline import Span
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import Key, transpose_key
+from escalera.lazy_dataclasses import dataclass
 
 Row = tuple[int, Chord]
 

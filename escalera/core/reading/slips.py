@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from escalera.core.document.song import Section, Song
 from escalera.core.reading.timeline import Span
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)

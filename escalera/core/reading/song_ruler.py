@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import accumulate
 
@@ -14,6 +13,7 @@ from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.core.time.metre import Metre
 from escalera.core.time.ruler import Ruler, SteadyRuler
 from escalera.core.time.ticks import seconds_to_ticks, ticks_to_seconds
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, eq=False)

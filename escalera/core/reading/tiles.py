@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from itertools import accumulate
 
 from escalera.core.caching import Results
@@ -10,6 +9,7 @@ from escalera.core.document.song import Placement, Section, Song
 from escalera.core.hashing import HashedOnce
 from escalera.core.reading.timeline import Span
 from escalera.core.time.ticks import bars_counted, clock
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,6 @@ eight bars ends with bar 24, and the next starts at bar 25.
 from __future__ import annotations
 
 from bisect import bisect_right
-from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
 import numpy as np
@@ -18,6 +17,7 @@ from escalera.core.document.song import Section, Song
 from escalera.core.time.metre import Metre
 from escalera.core.time.tempo import TempoMap, TempoPoint, tempo_map
 from escalera.core.time.ticks import TICKS_PER_QUARTER, ticks_to_seconds
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, eq=False)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.document.song import Layer, Song
 from escalera.core.reading.section_harmony import Harmony
 from escalera.core.rhythm.pattern import VOICE
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.voicings import TOP, VoicingReading, read_voicing, voice_path
+from escalera.lazy_dataclasses import dataclass
 
 USUAL_VOICES = 3
 

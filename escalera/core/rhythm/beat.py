@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from functools import cached_property
 
 from escalera.core.rhythm.pattern import FIXED, Pattern
 from escalera.core.time.metre import Metre
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 # Lanes from low to high, and what plays each: a foot or a hand.
 LANES = ("kick", "low tom", "low hand drum", "mid tom", "snare", "rim", "clap", "snap", "high tom", "high hand drum", "cowbell",

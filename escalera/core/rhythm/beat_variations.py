@@ -8,11 +8,12 @@ between beats, snares stay on the backbeat and only ghost elsewhere.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from escalera.core.rhythm.beat import BACKBEAT, CYMBALS, Beat, Hit, tiled
 from escalera.core.rhythm.measures import SIXTEENTH, anchors, strength
 from escalera.core.rhythm.performance import playable
+from escalera.lazy_dataclasses import dataclass
 
 GHOST = 42
 LOUD = 80  # strokes below it are ghosts

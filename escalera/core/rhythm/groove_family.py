@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 from escalera.core.rhythm.beat import Beat, tiled
 from escalera.core.rhythm.beat_variations import VARIATIONS, vary
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,6 +10,7 @@ from numpy.typing import NDArray
 
 from escalera.core.rhythm.beat import BACKBEAT, FEET, Beat
 from escalera.core.time.ticks import TICKS_PER_QUARTER, ticks_to_seconds
+from escalera.lazy_dataclasses import dataclass
 
 SIXTEENTH = TICKS_PER_QUARTER // 4
 TOGETHER = TICKS_PER_QUARTER // 16  # ticks apart at which two hits still sound as one

@@ -7,11 +7,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 from escalera.core.rhythm.beat import MAX_BARS, RANK, Beat, Hit, beat
 from escalera.core.time.metre import Metre
 from escalera.errors import EditError, shown
+from escalera.lazy_dataclasses import dataclass
 
 # word: drum. The first word of a drum is the one that is written.
 WORDS: dict[str, str] = {

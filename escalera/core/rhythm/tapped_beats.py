@@ -7,7 +7,6 @@ grid, coarse grids preferred, since a fine enough grid fits everything.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 from escalera.core.rhythm.beat import MAX_BARS, Beat, Hit, beat, shortest, tiled
 from escalera.core.time.metre import Metre
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 Floats = NDArray[np.float64]
 GRIDS = ((480, 0.0), (240, 9.0), (320, 11.0), (160, 20.0))  # ticks of a step, what its fineness costs in milliseconds

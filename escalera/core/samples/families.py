@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from escalera.core.samples.finding import SampleCard
+from escalera.lazy_dataclasses import dataclass
 
 MEMBERS = {
     "verse": ("verse", "main", "a"),

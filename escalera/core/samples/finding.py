@@ -4,7 +4,6 @@ bands, what they leave free; and the nearest to a chosen one."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
@@ -14,6 +13,7 @@ from escalera.core.samples.licences import LICENCES
 from escalera.core.samples.reading import KINDS
 from escalera.core.theory.keys import parse_key
 from escalera.errors import EscaleraError, InputError, shown
+from escalera.lazy_dataclasses import dataclass
 
 SORTS = ("newest", "name", "tempo", "length", "nearest")
 WAYS = (

@@ -5,8 +5,10 @@ Powers are mean squares at full scale 1, averaged over channels, in the six band
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
+
+from escalera.lazy_dataclasses import dataclass
 
 KINDS = ("hit", "loop", "fill", "ending", "texture", "phrase", "voice", "long piece")
 ZONES = ("low", "middle", "high")  # where in the spectrum an onset rises

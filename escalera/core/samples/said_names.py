@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from math import log2
 
 from escalera.core.samples.reading import SampleReading
 from escalera.core.theory.keys import Key, parse_key
 from escalera.core.theory.pitch import nearest_fifths, pitch_label
 from escalera.errors import EscaleraError
+from escalera.lazy_dataclasses import dataclass
 
 BPM = re.compile(r"(?<![\d.])(\d{2,3}(?:\.\d+)?)\s*bpm\b|\bbpm\s*(\d{2,3})\b", re.I)
 NUMBER = re.compile(r"(?<![\d.#b])(\d{2,3})(?![\d.]|\s*(?:hz|k|bit|bars?)\b)", re.I)

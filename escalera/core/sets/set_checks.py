@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from itertools import groupby
 
 from escalera.core.document.work_state import MASTERED, RELEASED
@@ -11,6 +10,7 @@ from escalera.core.planning.stages import WORKED, standing
 from escalera.core.sets.set_reading import Placed, ReadSet, SongJoin
 from escalera.core.theory.keys import parse_key
 from escalera.core.time.ticks import clock
+from escalera.lazy_dataclasses import dataclass
 
 ALIKE_TEMPO, ALIKE_ENERGY = 0.05, 0.8  # share of the tempo, points of mean energy
 IN_A_ROW = 3

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import random
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from itertools import combinations
 
 import numpy as np
@@ -12,6 +11,7 @@ import numpy as np
 from escalera.core.planning.song_facts import SongFacts
 from escalera.core.sets.set_reading import SAME_TEMPO, Placed, join
 from escalera.core.sets.song_set import SetEntry
+from escalera.lazy_dataclasses import dataclass
 
 PEAK_AT = 0.78  # of the set: where the strongest song is wanted
 TRIES, MOST_LOOKS = 4, 6000  # beginnings, orders that are looked at from each

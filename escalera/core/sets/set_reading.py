@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 from escalera.core.planning.song_facts import Edge, SongFacts
 from escalera.core.sets.song_set import SetEntry, SongSet
+from escalera.lazy_dataclasses import dataclass
 
 SAME_TEMPO = 0.02  # of the tempo: less is not noticed
 SEAMLESS_S = 1.5  # silence below which two songs are heard as following each other directly

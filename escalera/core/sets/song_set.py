@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-from functools import cache
+from dataclasses import replace
 from typing import Annotated, Any
 
-from pydantic import ConfigDict, TypeAdapter, ValidationError
+from pydantic import ConfigDict, ValidationError
 
-from escalera.core.document.fields import choice, number, part, text
+from escalera.core.document.fields import adapter, choice, number, part, text
 from escalera.core.document.limits import MAX_NAME, MAX_REASON
 from escalera.core.document.names import clean_name, clean_words
 from escalera.core.edits.edit import one_of, within
 from escalera.errors import EditError, FormatError, shown
+from escalera.lazy_dataclasses import dataclass
 
 MAX_ENTRIES, MAX_ORDERS = 120, 40
 MAX_GAP_S, MAX_WANTED_MIN = 600.0, 600.0
@@ -65,21 +65,16 @@ class SongSet:
         return tuple(e for e in self.entries if e.state != PROPOSED)
 
 
-@cache
-def _adapter() -> TypeAdapter[SongSet]:
-    return TypeAdapter(SongSet)
-
-
 def set_to_plain(found: SongSet) -> dict[str, Any]:
     """The set as plain data, ready for JSON."""
-    plain: dict[str, Any] = _adapter().dump_python(found, mode="json")
+    plain: dict[str, Any] = adapter(SongSet).dump_python(found, mode="json")
     return plain
 
 
 def set_from_plain(plain: object) -> SongSet:
     """A set from plain data of outside. Raises FormatError that says what is wrong with it."""
     try:
-        found = _adapter().validate_python(plain)
+        found = adapter(SongSet).validate_python(plain)
     except ValidationError as error:
         first = error.errors()[0]
         where = " → ".join(str(p) for p in first["loc"]) or "its form"

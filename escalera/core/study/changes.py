@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from escalera.core.energy.stats import BANDS
 from escalera.core.study.heard_track import StudyReading
 from escalera.core.study.sounding import FADE, FLOOR_DB, SIGNS, enters, mean_bands_db, sounding
+from escalera.lazy_dataclasses import dataclass
 
 BAND_DB, LOUD_DB, WIDTH, OCTAVE, ONSETS, ENERGY = 3.0, 1.5, 0.06, 0.22, 0.3, 0.3
 THREE = 3

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from dataclasses import dataclass
+
+from escalera.lazy_dataclasses import dataclass
 
 MOST_CHORDS, MOST_SECTIONS = 2000, 80
 SURE = 0.75  # from that confidence on a reading is stated without a question mark

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +20,7 @@ from escalera.core.rhythm.pattern import CLIP, Pattern
 from escalera.core.study.building import shape_of
 from escalera.core.study.heard_track import StudyReading
 from escalera.errors import InputError
+from escalera.lazy_dataclasses import dataclass
 
 SOUNDS_DB = -38.0  # below its loudest bar, from which on a stem sounds
 FAINT_DB = -72.0

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 
 from escalera.core.document.schools import TERMS
@@ -13,6 +11,7 @@ from escalera.core.energy.terms import scale_of, weights
 from escalera.core.study.changes import signed
 from escalera.core.study.heard_track import StudyReading
 from escalera.core.study.sounding import mean_bands_db
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from escalera.cleaning import clean_line, clean_text
 from escalera.core.study.heard_track import INSTRUMENT_STATES, NOTE_KINDS, Instrument, StudyNote
 from escalera.errors import InputError
+from escalera.lazy_dataclasses import dataclass
 
 MOST_NOTES, MOST_INSTRUMENTS, MOST_CHARS = 400, 80, 2000
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.study.heard_track import BarHeard, StudyReading
+from escalera.lazy_dataclasses import dataclass
 
 FLOOR_DB = -75.0  # what is fainter is not there
 FADE = 0.5  # share of what is enough, from which on it is there faintly

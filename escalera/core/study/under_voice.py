@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +12,7 @@ from escalera.core.theory.continuations import leads_on
 from escalera.core.theory.key_finding import find_key, slices_of_notes
 from escalera.core.theory.keys import Key
 from escalera.core.theory.note_roles import clashes, held_over
+from escalera.lazy_dataclasses import dataclass
 
 TICKS = 960
 ON_ONE, ON_BEAT, BETWEEN = 1.7, 1.2, 0.8  # what a note counts by where it begins

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass
 from itertools import combinations
 
 from escalera.core.document.song import Song
+from escalera.lazy_dataclasses import dataclass
 
 LEAST_ROWS = 3  # notes that a line must have to be told from others
 SHARED_FROM, LEAST_SHARED = 0.5, 3  # share of the smaller one's lines, and how many, from which it is said

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 
 from escalera.core.checks.check import Facts
@@ -14,6 +14,7 @@ from escalera.core.document.song import ROLES, Section, Song
 from escalera.core.reading.timeline import Timeline, timeline
 from escalera.core.theory.keys import key_text, parse_key
 from escalera.errors import EditError, InputError, shown
+from escalera.lazy_dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,7 +87,7 @@ Judge = Callable[[JudgedWork, dict[str, str]], Verdict]
 Read = Callable[[str], str]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class CriterionKind:
     """A kind. `told` is how it is written, with its values in braces; `says` are other ways to say it, with the values as named groups;
     `heard` needs rendered sound."""
@@ -95,7 +96,7 @@ class CriterionKind:
     label: str
     told: str
     values: dict[str, Read]
-    says: tuple[re.Pattern[str], ...]
+    says: tuple[str, ...]
     judge: Judge
     usual: dict[str, str] = field(default_factory=dict)
     heard: bool = False
@@ -103,6 +104,11 @@ class CriterionKind:
     def said(self, values: dict[str, str]) -> str:
         """The criterion in words."""
         return self.told.format(**{**self.usual, **values})
+
+    @cached_property
+    def patterns(self) -> tuple[re.Pattern[str], ...]:
+        """What text is held against; compiled when text is read."""
+        return tuple(re.compile(rf"^(?:{say})$", re.I) for say in self.says)
 
 
 CRITERION_KINDS: dict[str, CriterionKind] = {}
@@ -123,8 +129,7 @@ def criterion(
         own = re.escape(told).replace(r"\ ", r"\s+")
         for name in values:
             own = own.replace(rf"\{{{name}\}}", rf"(?P<{name}>.+?)")
-        patterns = tuple(re.compile(rf"^(?:{p})$", re.I) for p in (own, *says))
-        CRITERION_KINDS[key] = CriterionKind(key, label, told, values, patterns, judge, usual or {}, heard)
+        CRITERION_KINDS[key] = CriterionKind(key, label, told, values, (own, *says), judge, usual or {}, heard)
         return judge
 
     return register

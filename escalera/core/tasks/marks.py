@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from escalera.core.document.song import Song
 from escalera.core.document.task import Criterion, Task
 from escalera.core.tasks.criteria import CRITERION_KINDS, Evidence, JudgedWork, Missing, Verdict
 from escalera.core.tasks.task_text import said_of
 from escalera.errors import EditError
+from escalera.lazy_dataclasses import dataclass
 
 MOST_POINTS = 100.0
 

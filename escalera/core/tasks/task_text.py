@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from escalera.cleaning import clean_text
 from escalera.core.document.song import Song
@@ -14,6 +13,7 @@ from escalera.core.tasks import music_criteria as music_criteria
 from escalera.core.tasks.criteria import CRITERION_KINDS
 from escalera.core.theory.keys import key_text
 from escalera.errors import EditError, shown
+from escalera.lazy_dataclasses import dataclass
 
 BULLET = re.compile(r"^\s*(?:[-*•–]|\d{1,2}[.)])\s+")
 WEIGHT = re.compile(r"\s*[\[(](?:weight )?(\d{1,3}(?:[.,]\d+)?)(?: points?| ×|x)?[\])]\s*$", re.I)
@@ -67,7 +67,7 @@ def read_sentence(sentence: str) -> Criterion | None:
     words = POLITE.sub("", (sentence[: weighed.start()] if weighed else sentence).strip(" .!")).strip()
     kinds = sorted(CRITERION_KINDS.values(), key=lambda k: LAST.index(k.key) if k.key in LAST else -1)
     for kind in kinds:
-        for pattern in kind.says:
+        for pattern in kind.patterns:
             match = pattern.match(words)
             values = (
                 _values(kind.key, {**kind.usual, **{k: v for k, v in match.groupdict().items() if v}})

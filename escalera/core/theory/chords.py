@@ -7,13 +7,14 @@ ones; ALIASES are other spellings that are accepted when typed.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import lru_cache
 from itertools import takewhile
 
 from escalera.core.theory.keys import Key, degree_fifths
 from escalera.core.theory.pitch import fifths_to_class, fifths_to_name, name_to_fifths
 from escalera.errors import ChordError, shown
+from escalera.lazy_dataclasses import dataclass
 
 QUALITIES: dict[str, tuple[int, ...]] = {
     # triads and two-note chords

@@ -7,12 +7,12 @@ steps), of function (what prepares the dominant, what the dominant wants), and o
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from functools import lru_cache
 
 from escalera.core.theory.chords import Chord, degree_of, roman
 from escalera.core.theory.keys import Key
 from escalera.core.theory.origin import BORROWED, DOMINANT, OWN, origin, triads
+from escalera.lazy_dataclasses import dataclass
 
 # semitones by which the root rises: (worth, how it is said)
 ROOT_MOTION = {

@@ -6,7 +6,6 @@ The profiles are those of Albrecht and Shanahan (2013), shares of the pitch clas
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 from escalera.core.theory.chords import Chord
 from escalera.core.theory.keys import MODES, Key
 from escalera.core.theory.pitch import nearest_fifths
+from escalera.lazy_dataclasses import dataclass
 
 Floats = NDArray[np.float64]
 MAJOR = np.array([0.238, 0.006, 0.111, 0.006, 0.137, 0.094, 0.016, 0.214, 0.009, 0.080, 0.008, 0.081])

@@ -6,11 +6,11 @@ The modes are the rotations of three scales (major, harmonic minor, ascending me
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from functools import lru_cache
 
 from escalera.core.theory.pitch import fifths_to_class, fifths_to_name, name_to_fifths, nearest_fifths, pitch_label
 from escalera.errors import InputError, shown
+from escalera.lazy_dataclasses import dataclass
 
 # parent scale: (semitones of its degrees, shift of its signature in fifths against major, names of its seven modes)
 PARENTS: tuple[tuple[tuple[int, ...], int, tuple[str, ...]], ...] = (

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from functools import lru_cache
 
 from escalera.core.theory.chords import OMITTED, QUALITIES, Chord
 from escalera.core.theory.keys import Key
+from escalera.lazy_dataclasses import dataclass
 
 LIMIT = 6
 SIMPLE = (

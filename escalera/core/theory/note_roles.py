@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from escalera.core.theory.chords import QUALITIES, TONES, Chord
 from escalera.core.theory.keys import Key
 from escalera.core.theory.pitch import fifths_to_name
+from escalera.lazy_dataclasses import dataclass
 
 # semitones above the root: the name a foreign note takes over a chord with, and without, a seventh
 FOREIGN = {0: ("root", "root"), 1: ("flat ninth", "flat ninth"), 2: ("ninth", "ninth"), 3: ("minor third", "minor third"),

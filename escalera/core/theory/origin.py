@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 
 from escalera.core.theory.chords import Chord, roman
 from escalera.core.theory.keys import Key
 from escalera.core.theory.pitch import fifths_to_name
+from escalera.lazy_dataclasses import dataclass
 
 OWN, BORROWED, DOMINANT, OUTSIDE = "own", "borrowed", "dominant", "outside"
 # Modes on the same tonic from which chords are borrowed, the commonest first.

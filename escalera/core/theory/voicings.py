@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import lru_cache
 from itertools import product
 
@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.theory.chords import OMITTED, Chord
+from escalera.lazy_dataclasses import dataclass
 
 SPREADS = ("close", "open", "wide")
 INVERSIONS = ("least motion", "root", "third", "fifth", "seventh")  # which tone lies lowest

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 
 from escalera.core.time.ticks import TICKS_PER_QUARTER
 from escalera.errors import InputError, shown
+from escalera.lazy_dataclasses import dataclass
 
 DENOMINATORS = (1, 2, 4, 8, 16, 32)
 MAX_NUMERATOR = 32

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from rapidfuzz import fuzz, process
 
@@ -28,6 +28,7 @@ from escalera.core.time.ruler import (
 )
 from escalera.core.time.ticks import clock
 from escalera.errors import InputError, shown
+from escalera.lazy_dataclasses import dataclass
 
 MAX_BARS, MAX_TEXT = 5000, 200
 UP_TO_TWENTY = (

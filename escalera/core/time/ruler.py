@@ -6,12 +6,12 @@ them; ticks, seconds and samples count from 0 at the ruler's start.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Protocol
 
 from escalera.core.time.metre import Metre
 from escalera.core.time.ticks import TICKS_PER_QUARTER, seconds_to_ticks, ticks_to_seconds
 from escalera.errors import InputError
+from escalera.lazy_dataclasses import dataclass
 
 RATE_HZ = 44_100
 EIGHTH, SIXTEENTH = TICKS_PER_QUARTER // 2, TICKS_PER_QUARTER // 4

@@ -9,12 +9,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from escalera.errors import InputError
+from escalera.lazy_dataclasses import dataclass
 
 Floats = NDArray[np.float64]
 LONGEST_S, SHORTEST_S = 3.0, 0.1  # a longer silence begins a new run; a shorter gap is the same tap

@@ -6,7 +6,6 @@ from b0 to b1 in T ticks the time to tick t is 60/960 * ln(b(t)/b0) * T/(b1-b0),
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -14,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.time.ticks import TICKS_PER_QUARTER
+from escalera.lazy_dataclasses import dataclass
 
 Floats = NDArray[np.float64]
 FLAT = 1e-9  # a glide whose tempo changes by less than this share a tick is a step

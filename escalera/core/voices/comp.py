@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -13,6 +12,7 @@ from escalera.core.reading.events import unroll
 from escalera.core.reading.timeline import Span
 from escalera.core.rhythm.pattern import CLIP
 from escalera.core.voices.word_places import words_laid
+from escalera.lazy_dataclasses import dataclass
 
 FADE_MS = 12.0  # of a seam between two takes
 REST_S = 0.06  # between two notes, in which a seam can lie where nobody breathes

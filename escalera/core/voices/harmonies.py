@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.document.song import Song
 from escalera.core.lines.second_voices import parallel_line
 from escalera.core.palette.voice_parts import COLOUR, FREE, UNISON, VOICE_PARTS
@@ -12,6 +10,7 @@ from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import Span
 from escalera.core.voices.melody import MelodyNote, melody_of
 from escalera.core.voices.voice_stack import gaps_of, singer_range
+from escalera.lazy_dataclasses import dataclass
 
 MIDDLE = 64  # about which held vowels lie where nothing is known of the singer
 ANSWER, ANSWER_NOTES = "answer", 4

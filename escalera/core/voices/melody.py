@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from escalera.core.document.song import Layer, Section, Song
 from escalera.core.palette.voice_parts import LEAD
 from escalera.core.reading.events import DURATION, PITCH, START, layer_events
 from escalera.core.reading.timeline import Span, timeline
+from escalera.lazy_dataclasses import dataclass
 
 REST_TICKS = 480  # between two notes: a breath
 TUNEFUL = ("voices", "leads")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 from escalera.core.document.singing import Take
@@ -16,6 +16,7 @@ from escalera.core.voices.melody import melody_of
 from escalera.core.voices.take_judgement import NEAR_ENOUGH, Likeness, likeness
 from escalera.core.voices.voice_stack import MISSING, SIMULATED, gaps_of, stack_of
 from escalera.core.voices.word_places import lines_of
+from escalera.lazy_dataclasses import dataclass
 
 MOST = 5
 PAIR = ("double left", "double right")

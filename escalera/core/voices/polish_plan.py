@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.document.singing import Polish, Take
 from escalera.core.document.song import Song
 from escalera.core.palette.voice_parts import LEAD
@@ -12,6 +10,7 @@ from escalera.core.reading.timeline import Span
 from escalera.core.voices.comp import ticks_at
 from escalera.core.voices.melody import guide_of, melody_of
 from escalera.core.voices.take_judgement import NoteJudged, judge_take
+from escalera.lazy_dataclasses import dataclass
 
 MOST_CENTS = 150.0  # further off, it was meant to be another note
 GRID_TICKS = 240

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -15,6 +14,7 @@ from escalera.core.reading.timeline import Span
 from escalera.core.voices.harmonies import voice_line
 from escalera.core.voices.melody import MelodyNote, melody_of
 from escalera.core.voices.take_judgement import paired
+from escalera.lazy_dataclasses import dataclass
 
 BIN_S = 0.04
 NEAR_SEMITONES = 0.7

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
@@ -13,6 +12,7 @@ import numpy as np
 from escalera.core.document.singing import SungAt, Take
 from escalera.core.reading.timeline import Grid, Span
 from escalera.core.voices.melody import MelodyNote
+from escalera.lazy_dataclasses import dataclass
 
 NEAR_S = 0.4  # a note further from its place is another one
 SAME_PITCH = 2.5  # semitones, whatever the octave

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from escalera.core.document.song import Section, Song
 from escalera.core.palette.voice_parts import LEAD, VOICE_PARTS, VoicePart
 from escalera.core.reading.timeline import Span, timeline
 from escalera.core.theory.keys import Key
 from escalera.core.voices.comp import comp_of, takes_of
 from escalera.core.voices.melody import MelodyNote, guide_of, melody_of
+from escalera.lazy_dataclasses import dataclass
 
 SUNG, SIMULATED, MISSING, NOT_WANTED = "sung", "simulated", "missing", "not wanted"
 GAP_BEATS = 1.0

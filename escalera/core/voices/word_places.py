@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from itertools import zip_longest
 
 from escalera.core.document.carriers import JoinDevice
@@ -14,6 +13,7 @@ from escalera.core.reading.timeline import Span
 from escalera.core.theory.chords import Chord
 from escalera.core.voices.melody import MelodyNote, melody_of, sung_lines
 from escalera.core.words.lyric_lines import WORD, LyricLine, read_lyric
+from escalera.lazy_dataclasses import dataclass
 
 HELD = re.compile(r"_+")
 FAR = 10**6

@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
 from escalera.core.words.spoken_words import ENGLISH, WEAK, SpokenWord, plain, read_word
+from escalera.lazy_dataclasses import dataclass
 
 WORD = re.compile(r"[^\W\d_](?:[^\W_]|[\u0300-\u036f\u0590-\u05c7\u064b-\u0652]|['’‘](?=[^\W_]))*['’]?")
 MOST_LINES = 400

@@ -9,11 +9,11 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cache, lru_cache
 
 from escalera.core.words.pronouncing import by_syllable, phones_of, rhyme_of, stress_of
 from escalera.errors import EditError, shown
+from escalera.lazy_dataclasses import dataclass
 
 LANGUAGES = {
     "en": "English", "de": "German", "fr": "French", "es": "Spanish", "it": "Italian", "nl": "Dutch", "pt": "Portuguese",
