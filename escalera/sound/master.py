@@ -11,7 +11,7 @@ from escalera.sound.schedule import RATE_HZ
 MASTER_VERSION = 1
 CEILING_DBTP = -1.0
 MARGIN_DB = 0.25  # the four-times estimate may read a true peak up to about 0.2 dB low
-BLOCK = 16
+BLOCK = 16  # as the kernel that finds peaks has it
 AHEAD = 66  # blocks: 24 ms of looking ahead, also the width of the smoothing on either side
 BEHIND = 330  # blocks: 120 ms before the gain starts to come back
 PRE_ROLL_SAMPLES = 16_384
@@ -40,7 +40,7 @@ def limit(audio: NDArray[np.float32]) -> bool:
     left, right = audio
     blocks = -(-len(left) // BLOCK)
     peaks, lowest, gain = (np.empty(blocks, np.float32) for _ in range(3))
-    bus.block_peaks(left, right, PHASES, peaks, BLOCK)
+    bus.block_peaks(left, right, PHASES, peaks)
     ceiling = 10.0 ** ((CEILING_DBTP - MARGIN_DB) / 20.0)
     if peaks.max(initial=0.0) <= ceiling:
         return False

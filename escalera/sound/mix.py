@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import replace
+from itertools import islice
 from typing import Protocol
 
 import numpy as np
@@ -83,6 +84,7 @@ class Renderer:
         self._ahead = SPARING_AHEAD if sparing else AHEAD_SECTIONS
         self._at_once = SPARING_AT_ONCE if sparing else AT_ONCE
         self._workers = ThreadPoolExecutor(WORKERS, "units")
+        self._beside = ThreadPoolExecutor(WORKERS, "beside")
         self._plans: Results[Plan] = Results(2048)
         self._limited: Results[bool] = Results(8192)
 
@@ -150,7 +152,10 @@ class Renderer:
         self, plan: Plan, until: int | None = None, spaces_only: bool = False, begin: Begin | None = None
     ) -> SectionMix:
         with self._room.take(min(BUFFERS, ALONE_BUFFERS + len(plan.parts)) * 8 * plan.reach):
-            return mix_section(plan, begin or self._begin, until, spaces_only, self._at_once)
+            if until is None and begin is None:  # what an edit changed is on its way while what is there is added up
+                for part in islice((p for p in plan.parts if p.key not in self.cache), self._at_once):
+                    self._begin(part)
+            return mix_section(plan, begin or self._begin, until, spaces_only, self._at_once, self._beside)
 
     def unit(self, part: Part) -> Unit:
         """The sound of one layer in one section, before its level: rendered, or as it was printed."""

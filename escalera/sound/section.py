@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping
-from concurrent.futures import Future
+from concurrent.futures import Executor, Future
 from dataclasses import field
 from typing import Any
 
@@ -32,7 +32,7 @@ from escalera.sound.unit import Unit, extent
 FADE = 2048
 HEAD_MARGIN = 44_100  # samples past a section's beginning that is mixed alone: what effects may look ahead
 AT_ONCE = 4  # units that are entered together
-SUM_BLOCK = 16384
+SUM_BLOCK = 32768
 DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
 THROW_FADE = 220
 Samples = NDArray[np.float32]
@@ -82,12 +82,18 @@ Begin = Callable[[Part], Future[Unit]]
 
 
 def mix_section(
-    plan: Plan, begin: Begin, until: int | None = None, spaces_only: bool = False, at_once: int = AT_ONCE
+    plan: Plan,
+    begin: Begin,
+    until: int | None = None,
+    spaces_only: bool = False,
+    at_once: int = AT_ONCE,
+    beside: Executor | None = None,
 ) -> SectionMix:
     """Mix the parts; with `until` only so many samples from the section's start, equal to those of the whole; or only what the shared
     spaces bring.
 
-    `begin` asks for a part's sound. A few are asked for at a time, so that a long section does not hold all of them.
+    `begin` asks for a part's sound. A few are asked for at a time, so that a long section does not hold all of them. Sums and spaces
+    are worked out by `beside` as well, with the same result; nothing else may wait in it.
     """
     parts = plan.parts if until is None else [head_of(part, until + HEAD_MARGIN) for part in plan.parts]
     parts = [part for part in parts if len(part.notes.start) and (not spaces_only or used_returns([part]))]
@@ -110,8 +116,8 @@ def mix_section(
     desk = Desk(first, silent(), {f: silent() for f in sorted(families)}, {i: silent() for i in used})
     ducks = _duck_curves(plan, desk)
     for some, units in _together(parts, begin, at_once):
-        _enter(plan, some, units, desk, ducks, spaces_only)
-    _finish(plan, desk)
+        _enter(plan, some, units, desk, ducks, spaces_only, beside)
+    _finish(plan, desk, beside)
     if tail and length == whole:
         for audio in (desk.out, *desk.buses.values()):
             audio[:, -FADE:] *= np.linspace(1.0, 0.0, FADE, dtype=np.float32) ** 2
@@ -143,14 +149,24 @@ def _enter(
     desk: Desk,
     ducks: dict[tuple[int, float, float], Samples],
     spaces_only: bool,
+    beside: Executor | None,
 ) -> None:
     """Add units to the mix, buses and sends, block by block, so that a block stays in the processor's cache."""
     rows = [row for part, unit in zip(parts, units) for row in _ways(plan, part, unit, desk, ducks)]
     if spaces_only:
         rows = [row for row in rows if any(row[0] is source for source in desk.returns.values())]
-    places, length = np.zeros(3, np.int64), desk.out.shape[1]
-    for low in range(0, length, SUM_BLOCK):
-        places[1], places[2] = low, min(low + SUM_BLOCK, length)
+    length = desk.out.shape[1]
+    middle = length // 2 // SUM_BLOCK * SUM_BLOCK if beside else length
+    second = beside.submit(_enter_between, rows, middle, length) if beside else None
+    _enter_between(rows, 0, middle)
+    if second:
+        second.result()
+
+
+def _enter_between(rows: list[Way], first: int, last: int) -> None:
+    places = np.zeros(3, np.int64)
+    for low in range(first, last, SUM_BLOCK):
+        places[1], places[2] = low, min(low + SUM_BLOCK, last)
         for target, left, right, curve_l, curve_r, at, gain_l, gain_r in rows:
             if at < places[2] and at + len(left) > low:
                 places[0] = at
@@ -256,11 +272,24 @@ def duck_gain(plan: Plan, duck: tuple[int, float, float], first: int, length: in
     return curve
 
 
-def _finish(plan: Plan, desk: Desk) -> None:
+def _finish(plan: Plan, desk: Desk, beside: Executor | None) -> None:
     """Shared spaces, then buses, then the mix's own effects."""
-    for index, source in desk.returns.items():
+
+    def answer(index: int, source: Samples, out: Samples) -> Samples:
         stage = return_stage(index, plan.returns[index], plan.quarter, source.shape[1])
-        (add_echo if RETURNS[index].effect == "echo" else add_room)(source, desk.out, stage)
+        (add_echo if RETURNS[index].effect == "echo" else add_room)(source, out, stage)
+        return out
+
+    spaces = list(desk.returns.items())
+    apart = (
+        spaces[1::2] if beside else []
+    )  # each into silence of its own, added in the order of the spaces: the same sum
+    made = {i: beside.submit(answer, i, source, np.zeros_like(source)) for i, source in apart} if beside else {}
+    for index, source in spaces:
+        if index in made:
+            desk.out += made[index].result()
+        else:
+            answer(index, source, desk.out)
     for family, chain in plan.buses.items():
         desk.buses[family] = through(chain, desk.buses[family], desk.first, plan.quarter, plan.tempo)
         if family not in plan.dynamic:

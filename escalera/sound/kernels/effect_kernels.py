@@ -266,6 +266,33 @@ def echo(in_l, in_r, out_l, out_r, delay, feedback, low_hz, high_hz, middle, duc
             at = 0
 
 
+@njit([f"void({A}, {A}, {A}, {A})"], **OPTIONS)
+def cross_four(a, b, c, d):
+    """Four rows through a Hadamard matrix, in place."""
+    for i in range(len(a)):
+        p, q, r, t = a[i] + b[i], a[i] - b[i], c[i] + d[i], c[i] - d[i]
+        a[i], b[i], c[i], d[i] = p + r, q + t, p - r, q - t
+
+
+@njit([f"void({A}, {A}, {A}, {A}, {A}, float32, float32, float32)"], **OPTIONS)
+def feed_back(a, b, source, line_a, line_b, gain_a, gain_b, sign):
+    """Sum and difference of two rows, on their way into two lines with what comes in."""
+    for i in range(len(a)):
+        line_a[i] = gain_a * (a[i] + b[i]) + sign * source[i]
+        line_b[i] = gain_b * (a[i] - b[i]) + sign * source[i]
+
+
+@njit([f"float32({A}, {A}, {A}, {A}, {A})"], **OPTIONS)
+def tap(out, a, b, c, d):
+    """Add half of a - b + c - d to `out`; the sum of its magnitudes."""
+    half, total = np.float32(0.5), np.float32(0.0)
+    for i in range(len(out)):
+        x = half * (a[i] - b[i] + c[i] - d[i])
+        out[i] += x
+        total += abs(x)
+    return total
+
+
 @njit(f"void({A}, {A}, {A}, {A}, float64, float64, float64)", **OPTIONS)
 def tank(in_l, in_r, out_l, out_r, decay_s, damping, size):
     """Reverb: eight delay lines mixed by a Hadamard matrix (Jot and Chaigne 1991). Adds to out_l and out_r.
@@ -273,72 +300,64 @@ def tank(in_l, in_r, out_l, out_r, decay_s, damping, size):
     `size` scales the lines: 1 is a hall, 0.3 a small room.
     """
     base = np.array([1433, 1601, 1867, 2053, 2251, 2399, 2617, 2797])
-    gains, delays, longest, block = np.empty(8, np.float32), np.empty(8, np.int64), 0, 1024
+    gains, delays, longest, block = np.empty(8, np.float32), np.empty(8, np.int64), 0, 512
     for k in range(8):
         delays[k] = int(base[k] * size) | 1
         gains[k] = 0.35355339 * 10.0 ** (-3.0 * delays[k] / RATE / decay_s)
         longest, block = max(longest, delays[k]), min(block, delays[k])
     # No line is shorter than a block, so a block of every line is known before the block is computed: only the damping
-    # runs from sample to sample, all lines at once; the rest is arithmetic on whole blocks.
+    # runs from sample to sample, all lines at once. The rest is arithmetic on whole blocks, a few rows at a time: with all
+    # of them in one loop the compiler gives up showing that they are apart, and takes them sample by sample.
     span, pos = longest + 24 * block, longest
     lines, seg, tail = np.zeros((8, span), np.float32), np.zeros((8, block), np.float32), np.zeros(8, np.float32)
-    d, tiny, n = np.float32(damping), np.float32(1e-18), len(in_l)
+    d, keep, tiny, n = np.float32(damping), np.float32(1.0 - damping), np.float32(1e-18), len(in_l)
     resting, quiet = True, 0  # nothing has sounded yet, or for so many samples nothing that could be heard
     for start in range(0, n, block):
         count = min(block, n - start)
-        loudest = np.float32(0.0)
-        for i in range(start, start + count):
-            loudest = max(loudest, abs(in_l[i]), abs(in_r[i]))
-        if loudest == 0.0 and resting:
+        x, y = in_l[start : start + count], in_r[start : start + count]
+        loud = np.float32(0.0)
+        for i in range(count):
+            loud += abs(x[i]) + abs(y[i])
+        if loud == 0.0 and resting:
             continue
         resting = False
         for k in range(8):
             first, out = pos - delays[k], seg[k]
             source = lines[k, first : first + count]
             for i in range(count):
-                out[i] = source[i]
+                out[i] = d * (source[i] + tiny)
+        s0, s1, s2, s3, s4, s5, s6, s7 = (
+            seg[0, :count],
+            seg[1, :count],
+            seg[2, :count],
+            seg[3, :count],
+            seg[4, :count],
+            seg[5, :count],
+            seg[6, :count],
+            seg[7, :count],
+        )
         z0, z1, z2, z3, z4, z5, z6, z7 = tail[0], tail[1], tail[2], tail[3], tail[4], tail[5], tail[6], tail[7]
-        s0, s1, s2, s3, s4, s5, s6, s7 = seg[0], seg[1], seg[2], seg[3], seg[4], seg[5], seg[6], seg[7]
         for i in range(count):
-            z0 += d * (s0[i] + tiny - z0)
-            z1 += d * (s1[i] + tiny - z1)
-            z2 += d * (s2[i] + tiny - z2)
-            z3 += d * (s3[i] + tiny - z3)
-            z4 += d * (s4[i] + tiny - z4)
-            z5 += d * (s5[i] + tiny - z5)
-            z6 += d * (s6[i] + tiny - z6)
-            z7 += d * (s7[i] + tiny - z7)
+            z0 = keep * z0 + s0[i]
+            z1 = keep * z1 + s1[i]
+            z2 = keep * z2 + s2[i]
+            z3 = keep * z3 + s3[i]
+            z4 = keep * z4 + s4[i]
+            z5 = keep * z5 + s5[i]
+            z6 = keep * z6 + s6[i]
+            z7 = keep * z7 + s7[i]
             s0[i], s1[i], s2[i], s3[i], s4[i], s5[i], s6[i], s7[i] = z0, z1, z2, z3, z4, z5, z6, z7
         tail[0], tail[1], tail[2], tail[3], tail[4], tail[5], tail[6], tail[7] = z0, z1, z2, z3, z4, z5, z6, z7
-        x, y, ol, orr = (
-            in_l[start : start + count],
-            in_r[start : start + count],
-            out_l[start : start + count],
-            out_r[start : start + count],
-        )
-        half, g = np.float32(0.5), gains
-        w0, w1, w2, w3 = lines[0, pos:], lines[1, pos:], lines[2, pos:], lines[3, pos:]
-        w4, w5, w6, w7 = lines[4, pos:], lines[5, pos:], lines[6, pos:], lines[7, pos:]
-        for i in range(count):
-            left, right = half * (s0[i] - s2[i] + s4[i] - s6[i]), half * (s1[i] - s3[i] + s5[i] - s7[i])
-            ol[i] += left
-            orr[i] += right
-            loudest = max(loudest, abs(left), abs(right))
-        for i in range(count):
-            a0, a1, a2, a3 = s0[i] + s1[i], s0[i] - s1[i], s2[i] + s3[i], s2[i] - s3[i]
-            a4, a5, a6, a7 = s4[i] + s5[i], s4[i] - s5[i], s6[i] + s7[i], s6[i] - s7[i]
-            b0, b1, b2, b3 = a0 + a2, a1 + a3, a0 - a2, a1 - a3
-            b4, b5, b6, b7 = a4 + a6, a5 + a7, a4 - a6, a5 - a7
-            w0[i] = g[0] * (b0 + b4) + x[i]
-            w1[i] = g[1] * (b1 + b5) + y[i]
-            w2[i] = g[2] * (b2 + b6) - x[i]
-            w3[i] = g[3] * (b3 + b7) - y[i]
-            w4[i] = g[4] * (b0 - b4) + x[i]
-            w5[i] = g[5] * (b1 - b5) + y[i]
-            w6[i] = g[6] * (b2 - b6) - x[i]
-            w7[i] = g[7] * (b3 - b7) - y[i]
+        loud += tap(out_l[start : start + count], s0, s2, s4, s6)
+        loud += tap(out_r[start : start + count], s1, s3, s5, s7)
+        cross_four(s0, s1, s2, s3)
+        cross_four(s4, s5, s6, s7)
+        for k in range(4):
+            source, sign = x if k % 2 == 0 else y, np.float32(1.0 if k < 2 else -1.0)
+            line_a, line_b = lines[k, pos : pos + count], lines[k + 4, pos : pos + count]
+            feed_back(seg[k, :count], seg[k + 4, :count], source, line_a, line_b, gains[k], gains[k + 4], sign)
         pos += count
-        quiet = quiet + count if loudest < 1e-7 else 0
+        quiet = quiet + count if loud < 1e-6 else 0
         if quiet > longest:
             resting, quiet = True, 0
             lines[:], tail[:], pos = 0.0, 0.0, longest
