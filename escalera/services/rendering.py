@@ -34,6 +34,7 @@ from escalera.sound.disk import DiskShelf
 from escalera.sound.master import limit
 from escalera.sound.measurement import measure_key, measure_section
 from escalera.sound.mix import FindAudio, Renderer
+from escalera.sound.plan import Plan
 from escalera.sound.schedule import RATE_HZ
 from escalera.sound.section import duck_gain
 from escalera.sound.stacking import StackReport, stack_report
@@ -99,6 +100,7 @@ class Rendering:
         self._figures: Results[Any] = Results(1024)
         self._jobs: dict[str, Future[MeasuredSong | str]] = {}
         self._newest: dict[int, str] = {}
+        self._chosen = ""
         self._failed: TTLCache[str, int] = TTLCache(64, 600)
         self._lock = Lock()
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="measure")
@@ -252,6 +254,21 @@ class Rendering:
         finally:
             give_back()
 
+    def choose(self, song: Song, section_id: int) -> None:
+        """Say which section is worked in: once what is being measured is done, its parts are brought into memory, so that the next edit
+        in it is soon heard. Only the section that was chosen last is."""
+        plan = self.renderer.plan(song, timeline(song).span_of(section_id))
+        if self._chosen != plan.key:
+            self._chosen = plan.key
+            self._pool.submit(self._get_ready, plan)
+
+    def _get_ready(self, plan: Plan) -> None:
+        self.may_measure.wait()
+        try:
+            self.renderer.begin_section(plan, lambda: self._chosen == plan.key)
+        except Exception:  # it is made again when it is listened to, and said there
+            LOG.exception("the parts of a section could not be made ready")
+
     def measured_share(self, song_id: int) -> float:
         """How far the measurement at hand has come, 0..1."""
         return self._progress.get(song_id, 0.0)
@@ -264,6 +281,7 @@ class Rendering:
 
     def close(self) -> None:
         self._newest.clear()
+        self._chosen = ""
         self.may_measure.set()
         if self.shelf:
             self.shelf.close()

@@ -120,6 +120,10 @@ class AudioCache:
     def limit_bytes(self) -> int:
         return self._parts.limit + self._wholes.limit
 
+    def holds(self, size_bytes: int) -> bool:
+        """Whether parts of this size are kept together; of more, each would push out the next one that is needed."""
+        return size_bytes <= self._parts.limit
+
     def __contains__(self, key: str) -> bool:
         return key in self._parts or key in self._wholes or (self.shelf is not None and key in self.shelf)
 

@@ -25,7 +25,7 @@ from escalera.sound.compilation import bus
 from escalera.sound.content import content_key
 from escalera.sound.effect_processes import PROCESSES, Stage, compressor_memory
 from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit
-from escalera.sound.plan import SEND_PATHS, Part, Plan, dynamic_devices, finish, make_plan
+from escalera.sound.plan import SEND_PATHS, Part, Plan, dynamic_devices, finish, head_of, make_plan
 from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ
 from escalera.sound.section import AT_ONCE, Begin, SectionMix, mix_section
@@ -37,6 +37,7 @@ MIXING_BYTES = 200_000_000  # of buffers that may be held at once by sections be
 BUFFERS, ALONE_BUFFERS = 8, 4  # stereo buffers that mixing takes: the mix, spaces, buses, and the units at hand
 AHEAD_SECTIONS = 4  # so many are mixed, or waiting to be, before the first of them is finished
 WORKERS = max(2, min(4, os.cpu_count() or 1))  # units rendered at once
+HEAD_MARGIN = 44_100  # samples past a section's beginning that is mixed alone: what effects may look ahead
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 # of a renderer that is used for one song from end to end, its mixes on disk
 SPARING_MB, SPARING_UNITS, SPARING_MIXING_BYTES, SPARING_AHEAD, SPARING_AT_ONCE = 20, 0.9, 130_000_000, 3, 2
@@ -151,11 +152,22 @@ class Renderer:
     def _mix(
         self, plan: Plan, until: int | None = None, spaces_only: bool = False, begin: Begin | None = None
     ) -> SectionMix:
+        if until is not None:  # of what is there already, the whole is as good and costs nothing
+            parts = [p if p.key in self.cache else head_of(p, until + HEAD_MARGIN) for p in plan.parts]
+            plan = replace(plan, parts=parts)
         with self._room.take(min(BUFFERS, ALONE_BUFFERS + len(plan.parts)) * 8 * plan.reach):
-            if until is None and begin is None:  # what an edit changed is on its way while what is there is added up
+            if begin is None:  # what an edit changed is on its way while what is there is added up
                 for part in islice((p for p in plan.parts if p.key not in self.cache), self._at_once):
                     self._begin(part)
             return mix_section(plan, begin or self._begin, until, spaces_only, self._at_once, self._beside)
+
+    def begin_section(self, plan: Plan, wanted: Callable[[], bool]) -> None:
+        """Have the parts of a section in memory, where they fit, so that one that an edit changes is mixed with them at once."""
+        if self.cache.holds(8 * plan.reach * len(plan.parts)):
+            for part in plan.parts:
+                if not wanted():
+                    break
+                self.unit(part)
 
     def unit(self, part: Part) -> Unit:
         """The sound of one layer in one section, before its level: rendered, or as it was printed."""

@@ -21,7 +21,6 @@ from escalera.sound.plan import (
     Part,
     Plan,
     chain_tail,
-    head_of,
     return_stage,
     return_tail,
     used_returns,
@@ -30,7 +29,6 @@ from escalera.sound.spec import BLOCK, Moving, TempoPoints, block_ticks
 from escalera.sound.unit import Unit, extent
 
 FADE = 2048
-HEAD_MARGIN = 44_100  # samples past a section's beginning that is mixed alone: what effects may look ahead
 AT_ONCE = 4  # units that are entered together
 SUM_BLOCK = 32768
 DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
@@ -95,8 +93,7 @@ def mix_section(
     `begin` asks for a part's sound. A few are asked for at a time, so that a long section does not hold all of them. Sums and spaces
     are worked out by `beside` as well, with the same result; nothing else may wait in it.
     """
-    parts = plan.parts if until is None else [head_of(part, until + HEAD_MARGIN) for part in plan.parts]
-    parts = [part for part in parts if len(part.notes.start) and (not spaces_only or used_returns([part]))]
+    parts = [part for part in plan.parts if len(part.notes.start) and (not spaces_only or used_returns([part]))]
     edges = [_edges(part, begin) for part in parts]
     if not any(end > start for start, end in edges):
         return SectionMix(0, np.zeros((2, 0), np.float32))

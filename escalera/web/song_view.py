@@ -487,4 +487,7 @@ def song_view(head: Head, selected: str = "", measure: bool = True) -> SongView:
             measured = studio().rendering.measured_later(head.song_id, head.song)
         except MeasureError as error:
             trouble = str(error)
-    return SongView(head, read_selection(selected, head.song), measured, trouble)
+    view = SongView(head, read_selection(selected, head.song), measured, trouble)
+    if measure and view.section:
+        studio().rendering.choose(head.song, view.section.id)
+    return view

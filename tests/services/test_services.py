@@ -8,6 +8,7 @@ import pytest
 from escalera.core.energy.model import arranged
 from escalera.core.handing.file_names import plain_name
 from escalera.core.palette.sounds import SOUNDS
+from escalera.core.reading.timeline import timeline
 from escalera.errors import InputError
 from escalera.formats.audio import decode_audio
 from escalera.services import library
@@ -187,3 +188,18 @@ def test_a_measurement_depends_on_bars_and_voices_not_only_on_the_sound():
     assert sung.of(chorus).value > first.of(chorus).value, "the same sound, now a voice"
     halved = EDITS["resize_section"](chorus, 16).apply(EDITS["set_metre"]("2/4", chorus).apply(song))
     assert len(rendering.measure(halved).of(chorus).bars) == 16
+
+
+def test_the_section_chosen_last_is_made_ready_once_a_start_has_settled():
+    rendering, song = Rendering(100), small_song()
+    parts = {s.name: rendering.renderer.plan(song, timeline(song).span_of(s.id)).parts for s in song.sections}
+    ready = {}
+    rendering.may_measure.clear()
+    for section in song.sections[::-1]:
+        rendering.choose(song, section.id)
+    for settled in (False, True):
+        ready[settled] = [n for n, found in parts.items() if all(p.key in rendering.renderer.cache for p in found)]
+        rendering.may_measure.set()
+        rendering._pool.submit(int).result()
+    rendering.close()
+    assert ready == {False: [], True: [song.sections[0].name]}

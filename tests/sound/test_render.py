@@ -122,6 +122,20 @@ def test_the_beginning_mixed_alone_equals_the_whole():
     whole = Renderer(100)
     whole.render(song)
     assert np.array_equal(alone, whole.before_master(song, line, start, start + 88_200)) and alone.any()
+    ready = Renderer(100)  # its parts are there as wholes, the mix is not
+    ready.begin_section(ready.plan(song, line.spans[1]), lambda: True)
+    assert np.array_equal(alone, ready.before_master(song, line, start, start + 88_200))
+
+
+def test_parts_of_a_section_are_made_ready_where_they_fit_and_while_they_are_wanted():
+    def made(renderer, wanted):
+        plan = renderer.plan(SONG, timeline(SONG).spans[1])
+        renderer.begin_section(plan, wanted)
+        return sum(part.key in renderer.cache for part in plan.parts), len(plan.parts)
+
+    assert made(Renderer(100), lambda: True) == (3, 3) and made(Renderer(1), lambda: True) == (0, 3)
+    answers = iter((True, False))
+    assert made(Renderer(100), lambda: next(answers)) == (1, 3)
 
 
 def test_hall_and_echo_die_away_to_silence():
