@@ -8,7 +8,7 @@ from functools import cached_property, lru_cache
 from typing import Any
 
 import numpy as np
-from flask import current_app
+from flask import current_app, request
 from markupsafe import Markup, escape
 
 from escalera.core.bench.group_bands import group_bands
@@ -488,6 +488,6 @@ def song_view(head: Head, selected: str = "", measure: bool = True) -> SongView:
         except MeasureError as error:
             trouble = str(error)
     view = SongView(head, read_selection(selected, head.song), measured, trouble)
-    if measure and view.section:
+    if measure and view.section and request.method == "GET":  # an edit is answered first
         studio().rendering.choose(head.song, view.section.id)
     return view

@@ -72,7 +72,8 @@ def layer_changes(section: SectionEnergy, other: SectionEnergy) -> list[LayerCha
     layers = list({layer.id: layer for layer in (*other.layers, *section.layers)}.values())
     if not layers:
         return []
-    a, b = (np.stack([_mean(s, layer.id) for layer in layers]) for s in (other, section))
+    silent = np.zeros(section.stats.shape[-1])
+    a, b = (np.stack([s.core.layer_means.get(layer.id, silent) for layer in layers]) for s in (other, section))
 
     def energy(terms: Values) -> Values:
         return to_energy(terms, section.song)
@@ -105,13 +106,6 @@ def _reach(
     apart = float(energy(compute_terms(b.sum(axis=0))) - energy(compute_terms(a.sum(axis=0))))
     true = section.value - other.value
     return true / apart if abs(apart) > 0.05 and 0.5 < true / apart < 2.0 else 1.0
-
-
-def _mean(section: SectionEnergy, layer_id: int) -> Values:
-    for i, layer in enumerate(section.layers):
-        if layer.id == layer_id:
-            return np.average(section.stats[i], axis=0, weights=section.felt_bars.lengths_s)
-    return np.zeros(section.stats.shape[-1])
 
 
 @dataclass(frozen=True, slots=True)

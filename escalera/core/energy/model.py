@@ -62,6 +62,13 @@ class SectionCore:
         return np.average(self.terms, axis=0, weights=self.felt_bars.lengths_s)
 
     @cached_property
+    def layer_means(self) -> dict[int, Values]:
+        """Stats of every layer by id, as means over the section's time."""
+        lengths = self.felt_bars.lengths_s
+        means = np.tensordot(lengths / lengths.sum(), self.stats, axes=([0], [1]))
+        return {layer.id: mean for layer, mean in zip(self.layers, means)}
+
+    @cached_property
     def bars(self) -> Values:
         """Energy of every notated bar."""
         return self._per(np.array(self.span.grid.bar_seconds))
