@@ -239,10 +239,9 @@ def seed_demo(studio: Studio) -> list[int]:
     return made
 
 
-def new_titles(studio: Studio, titles: list[str]) -> list[str]:
-    """Those of these titles that no song has, on the shelf or in the bin."""
-    there = {card.title for deleted in (False, True) for card in studio.cards(deleted)}
-    return [title for title in titles if title not in there]
+def is_there(studio: Studio, title: str) -> bool:
+    """Whether a song has this title, on the shelf or in the bin."""
+    return any(card.title == title for deleted in (False, True) for card in studio.cards(deleted))
 
 
 def _park_ideas(studio: Studio, song: Song, rows: list[Any]) -> None:

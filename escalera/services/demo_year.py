@@ -26,7 +26,7 @@ from escalera.core.sets import song_set as acts
 from escalera.core.tasks.marks import judge
 from escalera.formats.project import read_project, write_project
 from escalera.services import library
-from escalera.services.demo import new_titles
+from escalera.services.demo import is_there
 from escalera.services.drills import Item
 from escalera.services.new_song import new_song
 from escalera.services.studio import Studio
@@ -47,9 +47,9 @@ Row = dict[str, Any]
 def seed_year(studio: Studio) -> int:
     """Put the year on the shelf; how many songs were put there. What an interrupted call left there already is not put there again."""
     year = library.data(YEAR_FILE)
-    titles = new_titles(studio, [row["title"] for row in year["songs"]])
     with ZipFile(io.BytesIO(library.file(SONGS_FILE))) as songs:
-        ids = {row["title"]: _song(studio, row, songs) for row in year["songs"] if row["title"] in titles}
+        ids = {row["title"]: _song(studio, row, songs) for row in year["songs"] if not is_there(studio, row["title"])}
+    count = len(ids)
     ids |= {card.title: card.id for card in studio.cards() if card.title not in ids}
     if _none(studio, TimedStepRow):
         _timed(studio, year["timed"], list(ids.values()))
@@ -64,7 +64,7 @@ def seed_year(studio: Studio) -> int:
         _class(studio)
     if _none(studio, DrillSessionRow):
         _drilled(studio)
-    return len(titles)
+    return count
 
 
 def _none(studio: Studio, table: type[Base]) -> bool:

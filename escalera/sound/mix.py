@@ -33,7 +33,7 @@ from escalera.sound.spec import BLOCK
 from escalera.sound.unit import Unit, render_unit
 
 Samples = NDArray[np.float32]
-MIXING_BYTES = 200_000_000  # of buffers that may be held at once by sections being mixed
+MIXING_BYTES = 160_000_000  # of buffers that may be held at once by sections being mixed
 BUFFERS, ALONE_BUFFERS = 8, 4  # stereo buffers that mixing takes: the mix, spaces, buses, and the units at hand
 AHEAD_SECTIONS = 4  # so many are mixed, or waiting to be, before the first of them is finished
 WORKERS = max(2, min(4, os.cpu_count() or 1))  # units rendered at once
@@ -163,7 +163,7 @@ class Renderer:
 
     def begin_section(self, plan: Plan, wanted: Callable[[], bool]) -> None:
         """Have the parts of a section in memory, where they fit, so that one that an edit changes is mixed with them at once."""
-        if self.cache.holds(8 * plan.reach * len(plan.parts)):
+        if self.cache.holds(sum(8 * max(0, part.end) for part in plan.parts)):
             for part in plan.parts:
                 if not wanted():
                     break
