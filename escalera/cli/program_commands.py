@@ -19,6 +19,9 @@ if TYPE_CHECKING:
     from escalera.services.studio import Studio
 
 
+PATIENCE_S = 0.4  # after an edit a page asks for its sound at once, and for its measurement while it plays
+
+
 def serving(upload_mb: int) -> dict[str, object]:
     """How connections are held: many at once, idle ones let go, bodies refused by their announced length."""
     return {
@@ -49,6 +52,7 @@ def _serve(host: str, port: int, opened: Studio | None = None) -> None:
     running = app.extensions["studio"]
     log = open_log(running.folder, Settings().log)
     running.rendering.may_measure.clear()
+    running.rendering.patience_s = PATIENCE_S
     threading.Thread(target=_settle_in, args=(running,), name="settling in", daemon=True).start()
     click.echo(
         f"Escalera is at http://{host}:{port} (stop with Ctrl-C)" + (f"; its log is {log}" if log else ""), err=True

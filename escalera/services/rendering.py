@@ -108,6 +108,7 @@ class Rendering:
             Event()
         )  # cleared while a start makes its first pages, which kernels on their way would hold up
         self.may_measure.set()
+        self.patience_s = 0.0  # how long a measurement waits, so that what was changed is heard before
 
     def kept(self, key: str, make: Callable[[], T]) -> T:
         """A figure by what it depends on, made once."""
@@ -240,6 +241,7 @@ class Rendering:
     def _if_newest(self, song_id: int, key: str, song: Song) -> MeasuredSong | str:
         """The measurement, or why there is none. Nothing is raised: a kept exception would hold the sound of its frames."""
         self.may_measure.wait()
+        time.sleep(self.patience_s)
         if self._newest.get(song_id) != key:
             return OUTDATED
         try:

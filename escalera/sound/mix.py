@@ -162,12 +162,15 @@ class Renderer:
             return mix_section(plan, begin or self._begin, until, spaces_only, self._at_once, self._beside)
 
     def begin_section(self, plan: Plan, wanted: Callable[[], bool]) -> None:
-        """Have the parts of a section in memory, where they fit, so that one that an edit changes is mixed with them at once."""
-        if self.cache.holds(sum(8 * max(0, part.end) for part in plan.parts)):
-            for part in plan.parts:
-                if not wanted():
-                    break
-                self.unit(part)
+        """Have the parts of a section in memory, as far as they fit, and keep them there, so that one that an edit changes is mixed with
+        them at once."""
+        self.cache.parts.choose(part.key for part in plan.parts)
+        for part in plan.parts:
+            if not wanted():
+                break
+            self.unit(part)
+            if not self.cache.parts.holds(part.key):
+                break
 
     def unit(self, part: Part) -> Unit:
         """The sound of one layer in one section, before its level: rendered, or as it was printed."""

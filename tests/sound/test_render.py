@@ -11,6 +11,7 @@ from escalera.core.edits import EDITS
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
 from escalera.meters.loudness import true_peak_dbtp
+from escalera.sound.cache import PartsKept
 from escalera.sound.kernels import bus
 from escalera.sound.master import limit
 from escalera.sound.mix import Renderer
@@ -127,15 +128,43 @@ def test_the_beginning_mixed_alone_equals_the_whole():
     assert np.array_equal(alone, ready.before_master(song, line, start, start + 88_200))
 
 
-def test_parts_of_a_section_are_made_ready_where_they_fit_and_while_they_are_wanted():
+def test_parts_of_a_section_are_made_ready_as_far_as_they_fit_and_while_they_are_wanted():
     def made(renderer, wanted):
         plan = renderer.plan(SONG, timeline(SONG).spans[1])
         renderer.begin_section(plan, wanted)
         return sum(part.key in renderer.cache for part in plan.parts), len(plan.parts)
 
-    assert made(Renderer(100), lambda: True) == (3, 3) and made(Renderer(1), lambda: True) == (0, 3)
+    assert made(Renderer(100), lambda: True) == (3, 3) and made(Renderer(1), lambda: True)[0] < 3
     answers = iter((True, False))
     assert made(Renderer(100), lambda: next(answers)) == (1, 3)
+
+
+@pytest.mark.parametrize(
+    ("put", "kept"),
+    [
+        ("abcd", "bcd"),  # the oldest goes first
+        ("ab>cd", "acd"),  # what was used stays longer
+        ("xabcd", "xcd"),  # what was chosen stays
+        ("xyabc", "xyc"),
+        ("xyzab", "xyb"),  # up to three quarters of the room, by bytes
+        ("L", ""),
+    ],
+)
+def test_parts_that_were_chosen_stay_and_the_least_recently_used_go(put, kept):
+    parts = PartsKept(4_000)
+    parts.choose("xyz")
+    for key in put:
+        if key == ">":
+            parts.get("a")
+        else:
+            parts.put(key, np.zeros(5_000 if key == "L" else 1_300, np.uint8))
+    assert "".join(key for key in "abcdxyzL" if key in parts) == "".join(sorted(kept, key="abcdxyzL".index))
+    assert parts.used == 1_300 * len(kept) and parts.used <= parts.limit
+    assert all(parts.holds(key) for key in kept if key in "xy")
+    parts.choose("")
+    assert not any(parts.holds(key) for key in "xyz")
+    parts.clear()
+    assert parts.used == 0
 
 
 def test_hall_and_echo_die_away_to_silence():
