@@ -14,6 +14,7 @@ the list of ideas; a section `curves` as [owner, parameter, points in beats] and
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
@@ -242,6 +243,15 @@ def seed_demo(studio: Studio) -> list[int]:
 def is_there(studio: Studio, title: str) -> bool:
     """Whether a song has this title, on the shelf or in the bin."""
     return any(card.title == title for deleted in (False, True) for card in studio.cards(deleted))
+
+
+def put_once(studio: Studio, title: str, make: Callable[[], Song]) -> int:
+    """Put a demo song on the shelf unless it is there; how many songs were put there."""
+    song = None if is_there(studio, title) else make()
+    if song is None or is_there(studio, title):  # another process may have been at it meanwhile
+        return 0
+    studio.add_song(song, "Demo song")
+    return 1
 
 
 def _park_ideas(studio: Studio, song: Song, rows: list[Any]) -> None:

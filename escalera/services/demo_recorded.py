@@ -13,7 +13,7 @@ from escalera.core.edits.slice_edits import ChangeSlice
 from escalera.core.reading.placements import ordered
 from escalera.core.reading.timeline import section_bar_ticks
 from escalera.services import library
-from escalera.services.demo import is_there
+from escalera.services.demo import put_once
 from escalera.services.new_song import new_song
 from escalera.services.own_samples import own_samples
 from escalera.services.samples import Samples
@@ -24,12 +24,7 @@ RECIPE = "tin_quay.json"
 
 def seed_recorded(studio: Studio) -> int:
     """Put the demo song of recordings on the shelf, unless it is there; how many songs were put there."""
-    title = library.data(RECIPE)["title"]
-    song = None if is_there(studio, title) else recorded_song(studio.samples)
-    if song is None or is_there(studio, title):  # another process may have been at it meanwhile
-        return 0
-    studio.add_song(song, "Demo song")
-    return 1
+    return put_once(studio, library.data(RECIPE)["title"], lambda: recorded_song(studio.samples))
 
 
 def recorded_song(samples: Samples) -> Song:

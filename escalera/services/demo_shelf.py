@@ -14,6 +14,7 @@ from escalera.services.demo_recorded import seed_recorded
 from escalera.services.demo_sung import seed_sung
 from escalera.services.demo_year import seed_year
 from escalera.services.job_kinds import MORE_DEMO
+from escalera.services.logs import LOG
 
 if TYPE_CHECKING:
     from escalera.services.jobs import Wanted
@@ -46,7 +47,10 @@ def put_more_apart(studio: Studio, with_year: bool, wanted: Wanted) -> None:
                 process.wait(0.5)
         told = process.stderr.read() if process.stderr else ""
     if process.returncode > 0:
-        raise InputError(f"The other demo songs could not be made: {told.strip()[-300:]}")
+        LOG.error("the other demo songs could not be made: %s", told.strip())
+        raise InputError(
+            "The other demo songs could not be made; what went wrong is in the log. The songs on the shelf are whole."
+        )
 
 
 def put_more(studio: Studio, with_year: bool) -> int:

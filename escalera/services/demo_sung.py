@@ -17,7 +17,7 @@ from escalera.core.voices.comp import takes_of
 from escalera.core.voices.melody import MelodyNote
 from escalera.core.voices.word_places import lines_of
 from escalera.services import library
-from escalera.services.demo import is_there
+from escalera.services.demo import put_once
 from escalera.services.new_song import new_song
 from escalera.services.studio import Studio
 from escalera.services.takes import sung_by_program
@@ -27,12 +27,7 @@ RECIPE = "low_lanterns.json"
 
 def seed_sung(studio: Studio) -> int:
     """Put the demo song of voices on the shelf, unless it is there; how many songs were put there."""
-    title = library.data(RECIPE)["title"]
-    song = None if is_there(studio, title) else sung_song(studio)
-    if song is None or is_there(studio, title):  # another process may have been at it meanwhile
-        return 0
-    studio.add_song(song, "Demo song")
-    return 1
+    return put_once(studio, library.data(RECIPE)["title"], lambda: sung_song(studio))
 
 
 def sung_song(studio: Studio) -> Song:

@@ -156,7 +156,7 @@ class Renderer:
             parts = [p if p.key in self.cache else head_of(p, until + HEAD_MARGIN) for p in plan.parts]
             plan = replace(plan, parts=parts)
         with self._room.take(min(BUFFERS, ALONE_BUFFERS + len(plan.parts)) * 8 * plan.reach):
-            if begin is None:  # what an edit changed is on its way while what is there is added up
+            if begin is None and not spaces_only:  # what an edit changed is on its way while what is there is added up
                 for part in islice((p for p in plan.parts if p.key not in self.cache), self._at_once):
                     self._begin(part)
             return mix_section(plan, begin or self._begin, until, spaces_only, self._at_once, self._beside)

@@ -37,14 +37,19 @@ def index() -> ResponseReturnValue:
 @blueprint.get("/shelf/songs")
 def songs() -> ResponseReturnValue:
     """The songs again while more demo songs are made; nothing where there are as many as the page says."""
-    found = _songs()
-    unchanged = found["coming"] and str(len(found["cards"])) == request.args.get("count")
-    return ("", 204) if unchanged else render_template("shelf/_songs.html", **found)
+    if studio().at_work(MORE_DEMO) and str(len(studio().cards())) == request.args.get("count"):
+        return "", 204
+    return render_template("shelf/_songs.html", **_songs())
 
 
 def _songs() -> dict[str, Any]:
     cards = [(card, small_stair(card.picture)) for card in studio().shelf()]
-    return {"cards": cards, "coming": studio().at_work(MORE_DEMO) is not None}
+    made = studio().last_job(MORE_DEMO)
+    return {
+        "cards": cards,
+        "coming": made is not None and not made.done,
+        "trouble": made.trouble if made and made.state == "failed" else "",
+    }
 
 
 @blueprint.route("/new", methods=["GET", "POST"])

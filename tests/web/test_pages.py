@@ -56,6 +56,11 @@ def test_the_shelf_shows_demo_songs_as_they_are_made(client, studio):
     assert "More demo songs" in client.get(pending[0]).text and "Small" in client.get(pending[0]).text
     studio.jobs.stop(studio.at_work(MORE_DEMO).id)
     assert "More demo songs" not in client.get("/shelf/songs?count=3").text
+    studio.jobs.again(studio.last_job(MORE_DEMO).id)
+    with studio.database.write() as session:
+        job_store.claim(session, studio.last_job(MORE_DEMO).id, "worker")
+        job_store.fail(session, studio.last_job(MORE_DEMO).id, "worker", "They could not be made.")
+    assert "They could not be made." in client.get("/").text and "More demo songs" not in client.get("/").text
 
 
 def test_a_song_is_made_with_nothing_said(client, studio):
