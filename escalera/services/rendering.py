@@ -104,9 +104,8 @@ class Rendering:
         self._failed: TTLCache[str, int] = TTLCache(64, 600)
         self._lock = Lock()
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="measure")
-        self.may_measure = (
-            Event()
-        )  # cleared while a start makes its first pages, which kernels on their way would hold up
+        # cleared while a start makes its first pages, which kernels on their way would hold up
+        self.may_measure = Event()
         self.may_measure.set()
         self.patience_s = 0.0  # how long a measurement waits, so that what was changed is heard before
 

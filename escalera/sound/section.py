@@ -278,9 +278,8 @@ def _finish(plan: Plan, desk: Desk, beside: Executor | None) -> None:
         return out
 
     spaces = list(desk.returns.items())
-    apart = (
-        spaces[1::2] if beside else []
-    )  # each into silence of its own, added in the order of the spaces: the same sum
+    # each into silence of its own, added in the order of the spaces: the same sum
+    apart = spaces[1::2] if beside else []
     made = {i: beside.submit(answer, i, source, np.zeros_like(source)) for i, source in apart} if beside else {}
     for index, source in spaces:
         if index in made:
