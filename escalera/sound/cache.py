@@ -5,14 +5,19 @@ What is worth keeping over a restart goes to a store on disk as well (sound.disk
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Executor, Future
 from contextlib import contextmanager
-from threading import Condition, Lock
+from heapq import heappop, heappush
+from itertools import count
+from math import inf
+from threading import Condition, Lock, local
+from time import thread_time
 from typing import Any, Protocol, TypeVar, cast
+from weakref import WeakValueDictionary
 
 from escalera.core.caching import Results
+from escalera.lazy_dataclasses import dataclass
 
 T = TypeVar("T")
 
@@ -48,49 +53,95 @@ class ByteRoom:
 
 
 CHOSEN = 3 / 4  # of the room for parts, at most, for those of the chosen section: the rest of the song needs some too
+LAST = -1.0  # the worth of what is not wanted again soon: it only takes room that nothing else needs
+
+
+Rank = tuple[float, int, str]  # worth, when it was used last, key
+
+
+@dataclass(slots=True, eq=False)
+class _Kept:
+    value: Any
+    size: int
+    cost: float  # seconds a byte
+    rank: Rank = (0.0, 0, "")
+    queued: Rank = (inf, 0, "")
 
 
 class PartsKept:
-    """Parts by content key within `limit` bytes, the least recently used out first; parts that were chosen stay, up to CHOSEN of it.
+    """Parts by content key within `limit` bytes. Out goes first what takes least time to make again for the room it takes; what was not
+    used for long loses worth with everything that goes. Parts that were chosen stay, up to CHOSEN of the room. Safe for threads.
 
-    A section whose parts do not fit together would lose each of them just before it is wanted again. Safe for threads.
+    A section whose parts do not fit together would lose each of them just before it is wanted again; and notes, small and played
+    everywhere, would be pushed out by parts, large and heard once. Source: Cao and Irani, Cost-Aware WWW Proxy Caching Algorithms
+    (1997), the greedy dual size rule.
     """
 
     def __init__(self, limit: int):
         self.limit, self.used = limit, 0
-        self._items, self._lock = OrderedDict[str, Any](), Lock()
+        self._items, self._lock = dict[str, _Kept](), Lock()
+        self._order, self._turns = list[Rank](), count()
+        self._gone = 0.0  # worth of what went last
         self._chosen, self._held = frozenset[str](), dict[str, int]()
 
     def choose(self, keys: Iterable[str]) -> None:
         """Say which parts are wanted again soon."""
         with self._lock:
             self._chosen, self._held = frozenset(keys), {}
-            for key, value in self._items.items():
-                self._hold(key, int(value.nbytes))
+            for key, kept in self._items.items():
+                self._hold(key, kept.size)
 
     def holds(self, key: str) -> bool:
         """Whether a part is there and stays."""
         return key in self._held
 
-    def get(self, key: str) -> Any | None:
+    def get(self, key: str, soon: bool = True) -> Any | None:
+        """The part, or None; `soon` says whether it will be wanted again soon."""
         with self._lock:
-            if key in self._items:
-                self._items.move_to_end(key)
-            return self._items.get(key)
+            kept = self._items.get(key)
+            if kept is None:
+                return None
+            self._rate(key, kept, soon)
+            return kept.value
 
-    def put(self, key: str, value: T) -> T:
-        """Keep a part where there is room beside those that stay, and give it back."""
+    def put(self, key: str, value: T, cost_s: float, soon: bool = True) -> T:
+        """Keep a part that took `cost_s` to make, where there is room beside what is worth more, and give it back."""
         size = int(cast(Any, value).nbytes)
         with self._lock:
             self._drop(key)
-            others = (old for old in list(self._items) if old not in self._held)
-            while self.used + size > self.limit and (oldest := next(others, None)) is not None:
-                self._drop(oldest)
+            self._make_room(size)
             if self.used + size <= self.limit:
-                self._items[key] = value
+                self._items[key] = kept = _Kept(value, size, cost_s / max(1, size))
                 self.used += size
+                self._rate(key, kept, soon)
                 self._hold(key, size)
         return value
+
+    def _rate(self, key: str, kept: _Kept, soon: bool) -> None:
+        kept.rank = (self._gone + kept.cost if soon else LAST, next(self._turns), key)
+        if kept.rank < kept.queued:  # one whose worth rose is looked at again when its turn comes
+            self._queue(kept)
+
+    def _queue(self, kept: _Kept) -> None:
+        kept.queued = kept.rank
+        heappush(self._order, kept.rank)
+
+    def _make_room(self, size: int) -> None:
+        staying = []
+        while self.used + size > self.limit and self._order and size <= self.limit:
+            rank = heappop(self._order)
+            kept = self._items.get(rank[2])
+            if kept is None or kept.queued != rank:
+                continue
+            if rank[2] in self._held:
+                staying.append(kept)
+            elif kept.rank != rank:
+                self._queue(kept)
+            else:
+                self._gone = max(self._gone, rank[0])
+                self._drop(rank[2])
+        for kept in staying:
+            self._queue(kept)
 
     def _hold(self, key: str, size: int) -> None:
         if key in self._chosen and sum(self._held.values()) + size <= CHOSEN * self.limit:
@@ -98,18 +149,35 @@ class PartsKept:
 
     def _drop(self, key: str) -> None:
         if key in self._items:
-            self.used -= int(self._items.pop(key).nbytes)
+            self.used -= self._items.pop(key).size
             self._held.pop(key, None)
 
     def clear(self) -> None:
         with self._lock:
             self._items.clear()
             self._held.clear()
-            self.used = 0
+            self._order.clear()
+            self.used, self._gone = 0, 0.0
 
     def __contains__(self, key: str) -> bool:
         with self._lock:
             return key in self._items
+
+
+class OwnTime(local):
+    """Processor time of what a thread makes, without that of what is made on the way and kept by itself."""
+
+    inner_s = 0.0
+
+    def timed(self, make: Callable[[], T]) -> tuple[T, float]:
+        """What was made, and its own seconds."""
+        outer_s, self.inner_s, began = self.inner_s, 0.0, thread_time()
+        try:
+            value = make()
+        finally:
+            whole_s = thread_time() - began
+            own_s, self.inner_s = whole_s - self.inner_s, outer_s + whole_s
+        return value, own_s
 
 
 PARTS = 2 / 3  # of the memory, for what sections are mixed from: it takes longest to make, and is on no disk
@@ -125,33 +193,47 @@ class AudioCache:
     def __init__(self, limit_bytes: int, shelf: Shelf | None = None, share_of_parts: float = PARTS):
         self.shelf = shelf
         self._lock, self._making = Lock(), dict[str, Future[Any]]()
+        self._clock = OwnTime()
         parts = int(limit_bytes * share_of_parts)
         self.parts = PartsKept(parts)
         self._wholes: Results[Any] = Results(limit_bytes - parts, lambda value: int(value.nbytes))
+        self._in_use = WeakValueDictionary[str, Any]()  # wholes that somebody holds take their room anyway
 
     def get_or_make(self, key: str, make: Callable[[], T], keep: bool = False, whole: bool = False) -> T:
-        """The cached value, or the one that `make` returns; with `keep` it is looked for and left on disk too.
+        """The cached value, or the one that `make` returns; with `keep` what is whole is looked for and left on disk too.
 
         What one thread is making another one waits for.
         """
-        items = self._wholes if whole else self.parts
-        made, mine = self._claim(items, key)
-        if mine:
-            self._fulfil(made, items, key, lambda: self._find_or_make(key, make, keep))
+        made, mine = self._claim(key, whole)
+        if mine and whole:
+            self._fulfil(made, key, lambda: self._whole(key, make, keep))
+        elif mine:
+            self._fulfil(made, key, lambda: self._part(key, make))
         return cast(T, made.result())
 
-    def begin(self, key: str, make: Callable[[], T], workers: Executor) -> Future[T]:
-        """As `get_or_make` for a part, made by one of the workers while the caller goes on."""
-        made, mine = self._claim(self.parts, key)
+    def begin(self, key: str, make: Callable[[], T], workers: Executor, soon: bool = True) -> Future[T]:
+        """As `get_or_make` for a part, made by one of the workers while the caller goes on; `soon`: it is wanted again after this."""
+        made, mine = self._claim(key, soon=soon)
         if mine:
-            workers.submit(self._fulfil, made, self.parts, key, make)
+            workers.submit(self._fulfil, made, key, lambda: self._part(key, make, soon))
         return made
 
-    def _claim(self, items: Results[Any] | PartsKept, key: str) -> tuple[Future[Any], bool]:
+    def _part(self, key: str, make: Callable[[], T], soon: bool = True) -> T:
+        value, cost_s = self._clock.timed(make)
+        return self.parts.put(key, value, cost_s, soon)
+
+    def _whole(self, key: str, make: Callable[[], T], keep: bool) -> T:
+        value = self._wholes.put(key, self._find_or_make(key, make, keep))
+        with self._lock:
+            self._in_use[key] = value
+        return value
+
+    def _claim(self, key: str, whole: bool = False, soon: bool = True) -> tuple[Future[Any], bool]:
         """What is there or being made, or else a new promise that the caller has to fulfil."""
-        found = items.get(key)
+        found = self._wholes.get(key) if whole else self.parts.get(key, soon)
         with self._lock:
             made = self._making.get(key)
+            found = self._in_use.get(key) if found is None and whole else found
             if found is not None or made is None:
                 made = Future()
                 if found is not None:
@@ -161,9 +243,9 @@ class AudioCache:
                 return made, True
             return made, False
 
-    def _fulfil(self, made: Future[Any], items: Results[Any] | PartsKept, key: str, make: Callable[[], Any]) -> None:
+    def _fulfil(self, made: Future[Any], key: str, make_and_keep: Callable[[], Any]) -> None:
         try:
-            made.set_result(items.put(key, make()))
+            made.set_result(make_and_keep())
         except BaseException as error:  # whoever waits has to hear of it, whatever it was
             made.set_exception(error)
         finally:
@@ -187,8 +269,13 @@ class AudioCache:
         return self.parts.limit + self._wholes.limit
 
     def __contains__(self, key: str) -> bool:
+        with self._lock:
+            if key in self._in_use:
+                return True
         return key in self.parts or key in self._wholes or (self.shelf is not None and key in self.shelf)
 
     def clear(self) -> None:
         self.parts.clear()
         self._wholes.clear()
+        with self._lock:
+            self._in_use.clear()

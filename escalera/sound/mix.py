@@ -112,13 +112,22 @@ class Renderer:
             song.memo[memo] = self._plans.get_or_make(key, lambda: make_plan(song, span, head))
         return song.memo[memo]
 
-    def section_mix(self, song: Song, span: Span, layers: frozenset[int] | None = None, wet: bool = True) -> SectionMix:
-        """The mix of a section: all layers, or some of them by id; dry leaves the shared spaces out."""
+    def section_mix(
+        self,
+        song: Song,
+        span: Span,
+        layers: frozenset[int] | None = None,
+        wet: bool = True,
+        begin: Begin | None = None,
+    ) -> SectionMix:
+        """The mix of a section: all layers, or some of them by id; dry leaves the shared spaces out. `begin` asks for the parts."""
         song, span = played_at(song, span)
         plan = self.plan(song, span)
         if layers is not None or not wet:
             plan = _some(song, span, plan, layers, wet)
-        return self.cache.get_or_make(plan.key, lambda: self._helped(plan), keep=layers is None and wet, whole=True)
+        return self.cache.get_or_make(
+            plan.key, lambda: self._helped(plan, begin), keep=layers is None and wet, whole=True
+        )
 
     def dry_once(self, song: Song, span: Span) -> SectionMix:
         """A section's mix without its shared spaces, for a figure: it is not kept."""
@@ -132,7 +141,7 @@ class Renderer:
 
         def begin(part: Part) -> Future[Unit]:
             if part.key not in units:
-                units[part.key] = self._begin(part)
+                units[part.key] = self._begin(part, soon=False)
             return units[part.key]
 
         made = {plan.key: self._mix(plan, begin=begin) for plan in {p.key: p for p in plans}.values()}
@@ -146,8 +155,8 @@ class Renderer:
         """What a plan sounds like, for a figure: it is not kept."""
         return self._mix(plan)
 
-    def _helped(self, plan: Plan) -> SectionMix:
-        return (self.help.take(plan) if self.help else None) or self._mix(plan)
+    def _helped(self, plan: Plan, begin: Begin | None) -> SectionMix:
+        return (self.help.take(plan) if self.help else None) or self._mix(plan, begin=begin)
 
     def _mix(
         self, plan: Plan, until: int | None = None, spaces_only: bool = False, begin: Begin | None = None
@@ -176,11 +185,11 @@ class Renderer:
         """The sound of one layer in one section, before its level: rendered, or as it was printed."""
         return self._begin(part).result()
 
-    def _begin(self, part: Part) -> Future[Unit]:
+    def _begin(self, part: Part, soon: bool = True) -> Future[Unit]:
         if part.printed and self.find_audio:
             printed, find = part.printed, self.find_audio
-            return self.cache.begin(part.key, lambda: Unit(printed.offset, find(printed.audio)), self._workers)
-        return self.cache.begin(part.key, lambda: render_unit(part.spec, part.notes, self.cache), self._workers)
+            return self.cache.begin(part.key, lambda: Unit(printed.offset, find(printed.audio)), self._workers, soon)
+        return self.cache.begin(part.key, lambda: render_unit(part.spec, part.notes, self.cache), self._workers, soon)
 
     # the whole song --------------------------------------------------------------------------------------------
 
@@ -266,11 +275,11 @@ class Renderer:
         plans = [self.plan(song, span) for span in line.spans]
         keys = [plan.key for plan in plans]
         ends = [s + plan.reach for s, plan in zip(starts, plans)]
-        behind, ahead_samples = memory(song)
-        looks_back, dynamics = 2 * PRE_ROLL_SAMPLES + behind, sorted(_dynamic(song).items())
+        ahead_samples, before = memory(song)[1], looks_back(song)
+        dynamics = sorted(_dynamic(song).items())
         found = []
         for i in range(len(line.spans)):
-            near = [j for j in range(i + 1) if j == i or ends[j] > starts[i] - looks_back]
+            near = [j for j in range(i + 1) if j == i or ends[j] > starts[i] - before]
             rows = [(keys[j], starts[j] - starts[i]) for j in near]
             ahead = range(i + 1, min(i + 3, len(keys)))
             rows += [
@@ -329,22 +338,27 @@ class Renderer:
         hand, and what is done stays in the cache.
         """
         line = timeline(song)
-        keys = self.chunk_keys(song, line)
+        keys, plans = self.chunk_keys(song, line), [self.plan(song, span) for span in line.spans]
+        last = {part.key: index for index, plan in enumerate(plans) for part in plan.parts}
+        ends = [start + plan.reach for start, plan in zip(line.samples(RATE_HZ), plans)]
 
-        def mix(span: Span) -> None:
+        def mix(index: int) -> SectionMix:
             if not wanted():
                 raise RenderStopped("A newer state is wanted; this one is not rendered to its end.")
-            self.section_mix(song, span)
+            return self.section_mix(
+                song, line.spans[index], begin=lambda part: self._begin(part, last[part.key] > index)
+            )
 
         with self._helping(song, line), ThreadPoolExecutor(2) as pool:
-            mixed: list[Future[None]] = []
+            mixed: dict[int, Future[SectionMix]] = {}  # as long as they are heard, so that none is made twice
             for index, key in enumerate(keys):
-                while len(mixed) < min(len(keys), index + self._ahead):
-                    mixed.append(pool.submit(mix, line.spans[len(mixed)]))
-                # a section's end hears the beginning of the next one; waiting here keeps two threads from making it twice
-                for each in mixed[index : index + 2]:
-                    each.result()
+                for number in range(max(mixed, default=-1) + 1, min(len(keys), index + self._ahead)):
+                    mixed[number] = pool.submit(mix, number)
+                for number in range(index, min(len(keys), index + 2)):  # its end hears the beginning of the next one
+                    mixed[number].result()
                 yield self.chunk(song, line, index, key) if limited else self._before_limiter(song, line, index)
+                heard = line.samples(RATE_HZ)[index + 1] - looks_back(song)
+                mixed = {i: each for i, each in mixed.items() if i > index or ends[i] > heard}
                 if progress:
                     progress((index + 1) / len(keys))
 
@@ -426,6 +440,11 @@ def memory(song: Song) -> tuple[int, int]:
     behind = sum(b for b, _ in master) + max((sum(b for b, _ in chain) for chain in buses), default=0)
     ahead = sum(a for _, a in master) + max((sum(a for _, a in chain) for chain in buses), default=0)
     return behind, ahead
+
+
+def looks_back(song: Song) -> int:
+    """How many samples before a section's beginning its finished sound depends on."""
+    return 2 * PRE_ROLL_SAMPLES + memory(song)[0]
 
 
 def _dynamically(devices: tuple[tuple[str, Settings], ...], audio: Samples) -> Samples:

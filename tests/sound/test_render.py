@@ -11,11 +11,13 @@ from escalera.core.edits import EDITS
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
 from escalera.meters.loudness import true_peak_dbtp
+from escalera.sound import mix
 from escalera.sound.cache import PartsKept
 from escalera.sound.kernels import bus
 from escalera.sound.master import limit
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
+from escalera.sound.section import mix_section
 from tests.songs import edits_for, ids, small_song
 
 SONG = small_song()
@@ -144,21 +146,34 @@ def test_parts_of_a_section_are_made_ready_as_far_as_they_fit_and_while_they_are
     [
         ("abcd", "bcd"),  # the oldest goes first
         ("ab>cd", "acd"),  # what was used stays longer
+        ("5a1b1c1d", "acd"),  # what takes longest to make stays
+        ("5a1b1c1d6e", "ade"),
+        ("2a1b1c1d1e1f", "def"),  # until what goes after it has cost as much
+        ("5a-9b1c1d", "acd"),  # what is not wanted soon only fills what is free
+        ("5a9b<1c1d", "acd"),
+        ("5a-9b1c", "abc"),
         ("xabcd", "xcd"),  # what was chosen stays
+        ("x9a9b9c", "xbc"),
         ("xyabc", "xyc"),
         ("xyzab", "xyb"),  # up to three quarters of the room, by bytes
         ("L", ""),
     ],
 )
-def test_parts_that_were_chosen_stay_and_the_least_recently_used_go(put, kept):
+def test_parts_stay_that_were_chosen_or_would_take_longest_to_make_again(put, kept):
     parts = PartsKept(4_000)
     parts.choose("xyz")
+    cost, soon = 0, True
     for key in put:
-        if key == ">":
-            parts.get("a")
+        if key in "<>":
+            parts.get({"<": "b", ">": "a"}[key], soon=key == ">")
+        elif key == "-":
+            soon = False
+        elif key.isdigit():
+            cost = int(key)
         else:
-            parts.put(key, np.zeros(5_000 if key == "L" else 1_300, np.uint8))
-    assert "".join(key for key in "abcdxyzL" if key in parts) == "".join(sorted(kept, key="abcdxyzL".index))
+            parts.put(key, np.zeros(5_000 if key == "L" else 1_300, np.uint8), cost, soon)
+            soon = True
+    assert "".join(key for key in "abcdefxyzL" if key in parts) == "".join(sorted(kept, key="abcdefxyzL".index))
     assert parts.used == 1_300 * len(kept) and parts.used <= parts.limit
     assert all(parts.holds(key) for key in kept if key in "xy")
     parts.choose("")
@@ -190,10 +205,14 @@ def test_a_level_curve_is_heard_without_steps(start, end):
     assert (np.diff(bars) * np.sign(end - start) > 0).all() and 20 * np.log10(bars.max() / bars.min()) > 15
 
 
-def test_the_memory_limit_is_kept():
+def test_the_memory_limit_is_kept_and_no_section_is_mixed_twice(monkeypatch):
+    mixed = []
+    monkeypatch.setattr(mix, "mix_section", lambda plan, *a: mixed.append(plan.key) or mix_section(plan, *a))
     renderer, roomy = Renderer(12), Renderer(200)
-    assert np.array_equal(renderer.render(SONG), roomy.render(SONG))
+    little, much = renderer.render(SONG), roomy.render(SONG)
+    assert np.array_equal(little, much)
     assert renderer.cache.used_bytes <= 12_000_000 < roomy.cache.used_bytes
+    assert len(mixed) == 2 * len(set(mixed))
 
 
 def test_a_delayed_layer_sounds_later_by_so_much():
