@@ -29,7 +29,7 @@ from escalera.sound.spec import (
     unit_key,
     unit_spec,
 )
-from escalera.sound.unit import extent
+from escalera.sound.unit import effort, extent
 
 MIX_VERSION = 3
 OFF_DB = -59.5
@@ -171,13 +171,14 @@ def _row(part: Part, onsets: dict[int, NDArray[np.int64]], kept_apart: bool) -> 
 
 
 def parts_of(song: Song, span: Span) -> list[Part]:
-    """The parts of all layers that sound in a section, as it treats them."""
+    """The parts of all layers that sound in a section, as it treats them; what takes longest to make comes first, so that nothing waits
+    for it at the end."""
     parts = []
     for layer in sounding_layers(song, span.section):
         notes = schedule(song, span, layer)
         if len(notes.start):
             parts.append(_part(song, span, layer, notes))
-    return parts
+    return sorted(parts, key=lambda part: effort(part.spec), reverse=True)
 
 
 def _part(song: Song, span: Span, layer: Layer, notes: Notes) -> Part:

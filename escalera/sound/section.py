@@ -12,9 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.palette.effects import RETURNS
+from escalera.core.palette.parameters import Settings
 from escalera.lazy_dataclasses import dataclass
 from escalera.sound.compilation import bus
-from escalera.sound.effect_processes import PROCESSES, Stage, add_echo, add_room
+from escalera.sound.effect_processes import PROCESSES, SHIMMER, Stage, add_echo, add_room
 from escalera.sound.plan import (
     SEND_PATHS,
     Chain,
@@ -270,30 +271,55 @@ def duck_gain(plan: Plan, duck: tuple[int, float, float], first: int, length: in
 
 
 def _finish(plan: Plan, desk: Desk, beside: Executor | None) -> None:
-    """Shared spaces, then buses, then the mix's own effects."""
+    """Shared spaces and buses, then the mix's own effects."""
+    here, there = _halves(plan)
+    aside = np.zeros_like(desk.out) if there else desk.out
 
-    def answer(index: int, source: Samples, out: Samples) -> Samples:
-        stage = return_stage(index, plan.returns[index], plan.quarter, source.shape[1])
-        (add_echo if RETURNS[index].effect == "echo" else add_room)(source, out, stage)
-        return out
+    def answer(indices: list[int], out: Samples) -> None:
+        for index in indices:
+            source = desk.returns.get(index, NONE)
+            if source.size:
+                stage = return_stage(index, plan.returns[index], plan.quarter, source.shape[1])
+                (add_echo if RETURNS[index].effect == "echo" else add_room)(source, out, stage)
 
-    spaces = list(desk.returns.items())
-    # each into silence of its own, added in the order of the spaces: the same sum
-    apart = spaces[1::2] if beside else []
-    made = {i: beside.submit(answer, i, source, np.zeros_like(source)) for i, source in apart} if beside else {}
-    for index, source in spaces:
-        if index in made:
-            desk.out += made[index].result()
-        else:
-            answer(index, source, desk.out)
-    for family, chain in plan.buses.items():
-        desk.buses[family] = through(chain, desk.buses[family], desk.first, plan.quarter, plan.tempo)
+    def others() -> None:
+        for family, chain in plan.buses.items():
+            desk.buses[family] = through(chain, desk.buses[family], desk.first, plan.quarter, plan.tempo)
+        answer(there, aside)
+
+    second = beside.submit(others) if beside and (there or plan.buses) else None
+    answer(here, desk.out)
+    if second:
+        second.result()
+    else:
+        others()
+    if there:
+        desk.out += aside
+    for family in plan.buses:
         if family not in plan.dynamic:
             desk.out += desk.buses[family]
     if not plan.master.idle:
         desk.out = through(plan.master, desk.out, desk.first, plan.quarter, plan.tempo)
         for family in plan.dynamic:
             desk.buses[family] = through(plan.master, desk.buses[family], desk.first, plan.quarter, plan.tempo)
+
+
+def _halves(plan: Plan) -> tuple[list[int], list[int]]:
+    """The spaces that are sent to, in two halves of about the same work, each added up by itself: the same sum with one thread or two.
+    The second one has the buses to do as well."""
+    halves: tuple[list[int], list[int]] = ([], [])
+    work = [0, 3 * sum(len(chain.devices) for chain in plan.buses.values())]
+    for effort, index in sorted(((_effort(i, plan.returns[i]), i) for i in used_returns(plan.parts)), reverse=True):
+        half = 0 if work[0] <= work[1] else 1
+        halves[half].append(index)
+        work[half] += effort
+    return halves
+
+
+def _effort(index: int, settings: Settings) -> int:
+    """About how long a space takes, beside the others."""
+    stage = return_stage(index, settings, 0.0)
+    return 1 if stage.key == "echo" else 5 if int(stage.still("kind")) == SHIMMER else 2
 
 
 def through(chain: Chain, audio: Samples, first: int, quarter: float, tempo: TempoPoints) -> Samples:

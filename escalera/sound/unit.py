@@ -76,6 +76,12 @@ def extent(spec: UnitSpec, notes: Notes) -> Extent:
     return Extent(offset, end, end + tail)
 
 
+def effort(spec: UnitSpec) -> int:
+    """About how long a unit takes, beside others: sounds that are held and effects, not hits. Whatever it plays, so that an edit of its
+    notes does not change the order in which a section's parts are added up."""
+    return 2 * sum(not patch(s.sound_key).ring_s for s in spec.sounds) + len(spec.devices)
+
+
 def render_unit(spec: UnitSpec, notes: Notes, cache: AudioCache) -> Unit:
     """Play the notes with the layer's sounds and pass them through its filters and effects."""
     where = extent(spec, notes)

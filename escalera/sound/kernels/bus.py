@@ -1,12 +1,12 @@
 """Strips and buses: filters, ducking, sums, the limiter.
 
-All arrays are float32; filter state and phases are float64. A tiny offset keeps silent tails from denormals.
+All arrays are float32; filter state and phases are float64.
 """
 
 import numpy as np
 from numba import njit
 
-from escalera.sound.kernels.parts import OPTIONS, RATE, A
+from escalera.sound.kernels.parts import OPTIONS, RATE, TINY, A
 
 NEAR_CEILING = 0.6  # 3 dB under the ceiling: what music hides between samples does not reach further
 
@@ -37,9 +37,9 @@ def edge_filter(left, right, cutoff_hz, block, high):
         if stereo:
             y = right[index * block : min(n, index * block + block)]
             for i in range(len(x)):
-                u, v = x[i] + 1e-18, y[i] + 1e-18
+                u, v = x[i] + TINY, y[i] + TINY
                 d, e = u - s2, v - t2
-                n1, m1 = keep * s1 + turn * d, keep * t1 + turn * e
+                n1, m1 = keep * s1 + (turn * d + TINY), keep * t1 + (turn * e + TINY)
                 n2, m2 = (s2 + turn * s1) + lift * d, (t2 + turn * t1) + lift * e
                 low, low2 = 0.5 * (s2 + n2), 0.5 * (t2 + m2)
                 x[i] = u - 0.5 * k * (s1 + n1) - low if high == 1 else low
@@ -47,9 +47,9 @@ def edge_filter(left, right, cutoff_hz, block, high):
                 s1, s2, t1, t2 = n1, n2, m1, m2
         else:
             for i in range(len(x)):
-                u = x[i] + 1e-18
+                u = x[i] + TINY
                 d = u - s2
-                n1, n2 = keep * s1 + turn * d, (s2 + turn * s1) + lift * d
+                n1, n2 = keep * s1 + (turn * d + TINY), (s2 + turn * s1) + lift * d
                 low = 0.5 * (s2 + n2)
                 x[i] = u - 0.5 * k * (s1 + n1) - low if high == 1 else low
                 s1, s2 = n1, n2

@@ -3,7 +3,7 @@
 import numpy as np
 from numba import njit
 
-from escalera.sound.kernels.parts import OPTIONS, RATE, VOICE, bounded, fall, noise, seeded, struck, swell, warp
+from escalera.sound.kernels.parts import OPTIONS, RATE, TINY, VOICE, bounded, fall, noise, seeded, struck, swell, warp
 
 
 @njit(VOICE, **OPTIONS)
@@ -30,10 +30,8 @@ def skin(left, right, hold, freq, gain, seed, p):
         out = z2 + g * band
         z1, z2 = 2 * band - z1, 2 * out - z2
         left[i] += gain * 0.86 * struck(i, n, hold, attack) * out
-        sweep *= k_sweep
-        body *= k_body
-        body2 *= k_body2
-        tap *= k_tap
+        sweep, body = sweep * k_sweep + TINY, body * k_body + TINY  # a bass's drum may be held for long
+        body2, tap = body2 * k_body2 + TINY, tap * k_tap + TINY
 
 
 @njit(VOICE, **OPTIONS)

@@ -6,7 +6,7 @@ Control values run straight between their grid points, so that a moving paramete
 import numpy as np
 from numba import njit
 
-from escalera.sound.kernels.parts import OPTIONS, RATE, A, sine, warp
+from escalera.sound.kernels.parts import OPTIONS, RATE, TINY, A, sine, warp
 
 BLOCK = 16
 
@@ -25,8 +25,8 @@ def resonant(signal, cutoff_hz, resonance, kind):
         if step == 0.0 and kind == 0:
             keep, turn, lift = 2.0 * a - 1.0, 2.0 * a * g, 2.0 * a * g * g
             for i in range(len(chunk)):
-                d = chunk[i] + 1e-18 - s2
-                n1, n2 = keep * s1 + turn * d, (s2 + turn * s1) + lift * d
+                d = chunk[i] + TINY - s2
+                n1, n2 = keep * s1 + (turn * d + TINY), (s2 + turn * s1) + lift * d
                 chunk[i] = 0.5 * (s2 + n2)
                 s1, s2 = n1, n2
             continue
@@ -34,10 +34,10 @@ def resonant(signal, cutoff_hz, resonance, kind):
             if step != 0.0:
                 g += step
                 a = 1.0 / (1.0 + g * (g + k))
-            x = chunk[i] + 1e-18
+            x = chunk[i] + TINY
             band = a * (s1 + g * (x - s2))
             low = s2 + g * band
-            s1 = 2 * band - s1
+            s1 = 2 * band - s1 + TINY
             s2 = 2 * low - s2
             chunk[i] = low if kind == 0 else (x - k * band - low if kind == 1 else k * band)
         g = target
@@ -66,10 +66,10 @@ def tilt_band(signal, hz, gain_db, narrow, kind):
             m0, m1, m2 = lift * lift, k * (1.0 - lift) * lift, 1.0 - lift * lift
         a = 1.0 / (1.0 + g * (g + k))
         for i in range(len(chunk)):
-            x = chunk[i] + 1e-18
+            x = chunk[i] + TINY
             band = a * (s1 + g * (x - s2))
             low = s2 + g * band
-            s1, s2 = 2 * band - s1, 2 * low - s2
+            s1, s2 = 2 * band - s1 + TINY, 2 * low - s2
             chunk[i] = m0 * x + m1 * band + m2 * low
 
 
@@ -160,7 +160,7 @@ def split_bands(signal, low, mid, high, low_hz, high_hz):
     c1, c2 = c1 / (1.0 + c1), c2 / (1.0 + c2)
     s1, s2 = 0.0, 0.0
     for i in range(len(signal)):
-        v = (signal[i] + 1e-18 - s1) * c1
+        v = (signal[i] + TINY - s1) * c1
         a = v + s1
         s1 = a + v
         rest = signal[i] - a
@@ -235,7 +235,7 @@ def echo(in_l, in_r, out_l, out_r, delay, feedback, low_hz, high_hz, middle, duc
     a_l, a_r, b_l, b_r, at, follow = 0.0, 0.0, 0.0, 0.0, 0, 0.0
     fast, slow, wet = 1.0 - np.exp(-1.0 / (0.004 * RATE)), np.exp(-1.0 / (0.18 * RATE)), 1.0
     for i in range(len(in_l)):
-        from_l, from_r = line_l[at] + 1e-18, line_r[at] + 1e-18
+        from_l, from_r = line_l[at] + TINY, line_r[at] + TINY
         v = (from_l - a_l) * hi
         y_l = v + a_l
         a_l = y_l + v
@@ -310,7 +310,7 @@ def tank(in_l, in_r, out_l, out_r, decay_s, damping, size):
     # of them in one loop the compiler gives up showing that they are apart, and takes them sample by sample.
     span, pos = longest + 24 * block, longest
     lines, seg, tail = np.zeros((8, span), np.float32), np.zeros((8, block), np.float32), np.zeros(8, np.float32)
-    d, keep, tiny, n = np.float32(damping), np.float32(1.0 - damping), np.float32(1e-18), len(in_l)
+    d, keep, tiny, n = np.float32(damping), np.float32(1.0 - damping), np.float32(TINY), len(in_l)
     resting, quiet = True, 0  # nothing has sounded yet, or for so many samples nothing that could be heard
     for start in range(0, n, block):
         count = min(block, n - start)
@@ -385,9 +385,9 @@ def widen(left, right, amount, below_hz, from_mono):
                 at += 1
                 if at == delay:
                     at = 0
-            band = a * (z1 + c * (side + 1e-18 - z2))
+            band = a * (z1 + c * (side + TINY - z2))
             low = z2 + c * band
-            z1, z2 = 2 * band - z1, 2 * low - z2
+            z1, z2 = 2 * band - z1 + TINY, 2 * low - z2
             side = scale * (side - 1.41421356 * band - low)
             left[i], right[i] = mid + side, mid - side
             w += step

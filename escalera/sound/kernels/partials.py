@@ -10,6 +10,7 @@ from numba import njit
 
 from escalera.sound.kernels.parts import OPTIONS, RATE, VOICE, noise, saw, seeded, swell, warp
 
+SILENT = 1e-10  # 200 dB down: what dies away is followed no further, where it would end in denormals
 # Ratios of partials by body: string, glass, wooden bar, comb of steel, pipes
 RATIOS = np.array([
     [1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19, 20],
@@ -54,7 +55,8 @@ def partials(left, right, hold, freq, gain, seed, p):
             y1, y2 = 0.0, -weight * np.sin(omega) / r / strings
             turn = lean * (0.0 if k == 0 else (1.0 if k % 2 else -1.0)) + 0.5 * lean * sign
             gl, gr = 1.0 - turn, 1.0 + turn
-            for i in range(n):
+            heard = n if held > 0.5 else min(n, int(np.log(SILENT / weight) / np.log(r)) + 1)
+            for i in range(heard):
                 y = y1
                 y1, y2 = c1 * y1 - c2 * y2, y1
                 ring[0, i] += gl * y
@@ -65,7 +67,7 @@ def partials(left, right, hold, freq, gain, seed, p):
     a, k_tap = 1.0 / (1.0 + g * (g + 0.9)), np.exp(-1.0 / (hammer_s * RATE))
     for i in range(n):
         thud = 0.0
-        if hammer > 0.0:
+        if hammer > 0.0 and tap > SILENT:
             state, hiss = noise(state)
             band = a * (z1 + g * (hiss * tap - z2))
             low = z2 + g * band
