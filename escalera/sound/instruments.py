@@ -97,13 +97,8 @@ def play_line(line: UnitNotes, audio: Audio, offset: int, gain: float, pan: Any,
         _play_phrases(line, audio, offset, gains)
         return
     for (take, pitch, hold, length), indices in _alike(line).items():
-        if (
-            len(indices) == 1 and not sound.ring_s
-        ):  # made and added like any other, so that it does not matter what comes later
-            note = _one_note(line, pitch, hold, length, take)
-        else:
-            key = content_key("note", VERSION, sound.key, sound.vector.tobytes(), take, pitch, hold, length, tuning)
-            note = cache.get_or_make(key, lambda: _one_note(line, pitch, hold, length, take))  # noqa: B023
+        key = content_key("note", VERSION, sound.key, sound.vector.tobytes(), take, pitch, hold, length, tuning)
+        note = cache.get_or_make(key, lambda: _one_note(line, pitch, hold, length, take))  # noqa: B023
         for i in indices:
             start = line.starts[i] - offset
             for side, out in enumerate(audio):

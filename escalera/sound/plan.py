@@ -171,14 +171,14 @@ def _row(part: Part, onsets: dict[int, NDArray[np.int64]], kept_apart: bool) -> 
 
 
 def parts_of(song: Song, span: Span) -> list[Part]:
-    """The parts of all layers that sound in a section, as it treats them; what takes longest to make comes first, so that nothing waits
-    for it at the end."""
+    """The parts of all layers that sound in a section, as it treats them; what takes longest to make comes last, and what is there
+    already is added up meanwhile."""
     parts = []
     for layer in sounding_layers(song, span.section):
         notes = schedule(song, span, layer)
         if len(notes.start):
             parts.append(_part(song, span, layer, notes))
-    return sorted(parts, key=lambda part: effort(part.spec), reverse=True)
+    return sorted(parts, key=lambda part: effort(part.spec))
 
 
 def _part(song: Song, span: Span, layer: Layer, notes: Notes) -> Part:

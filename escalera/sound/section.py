@@ -31,6 +31,7 @@ from escalera.sound.unit import Unit, extent
 
 FADE = 2048
 AT_ONCE = 4  # units that are entered together
+EARLY = 2  # of the last parts, which take longest, that are begun with the first ones
 SUM_BLOCK = 32768
 DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
 THROW_FADE = 220
@@ -123,12 +124,17 @@ def mix_section(
 
 
 def _together(parts: list[Part], begin: Begin, at_once: int) -> Iterator[tuple[list[Part], list[Unit]]]:
-    """A few parts at a time with their sound; the next few are begun before these are handed on."""
+    """A few parts at a time with their sound; the next few are begun before these are handed on, the longest ones at once."""
+    early = {part.key: begin(part) for part in parts[-EARLY:]}
     groups = [parts[low : low + at_once] for low in range(0, len(parts), at_once)]
-    begun = deque([begin(part) for part in group] for group in groups[:1])
+
+    def begun(group: list[Part]) -> list[Future[Unit]]:
+        return [early.pop(part.key) if part.key in early else begin(part) for part in group]
+
+    waiting = deque(begun(group) for group in groups[:1])
     for group, following in zip(groups, [*groups[1:], []]):
-        begun.append([begin(part) for part in following])
-        yield group, [each.result() for each in begun.popleft()]
+        waiting.append(begun(following))
+        yield group, [each.result() for each in waiting.popleft()]
 
 
 def _edges(part: Part, begin: Begin) -> tuple[int, int]:
