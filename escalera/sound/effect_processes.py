@@ -347,7 +347,9 @@ def add_room(source: Audio, out: Audio, s: Stage) -> None:
         up = np.zeros_like(source)
         for a, b in zip(source, up):
             k.pitch_shift(a, b, 2.0, 0)  # a room blurs what careful grains would mend
-        source = 0.45 * source + 0.8 * up
+        up *= np.float32(0.8)
+        up += np.float32(0.45) * source
+        source = up
     n = source.shape[1] - late
     if n > 0:
         k.tank(

@@ -35,7 +35,7 @@ from escalera.sound.unit import Unit, render_unit
 Samples = NDArray[np.float32]
 MIXING_BYTES = 160_000_000  # of buffers that may be held at once by sections being mixed
 BUFFERS, ALONE_BUFFERS = 8, 4  # stereo buffers that mixing takes: the mix, spaces, buses, and the units at hand
-AHEAD_SECTIONS = 4  # so many are mixed, or waiting to be, before the first of them is finished
+AHEAD_SECTIONS = 3  # so many are mixed, or waiting to be, before the first of them is finished
 WORKERS = max(2, min(4, os.cpu_count() or 1))  # units rendered at once
 HEAD_MARGIN = 44_100  # samples past a section's beginning that is mixed alone: what effects may look ahead
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin

@@ -37,6 +37,7 @@ DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
 THROW_FADE = 220
 Samples = NDArray[np.float32]
 NONE: Samples = np.zeros(0, np.float32)
+STEPS: Samples = np.arange(BLOCK).astype(np.float32)
 
 
 @dataclass(frozen=True, eq=False)
@@ -232,7 +233,10 @@ def _amplitudes(level_db: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def _per_sample(values: NDArray[np.float64], length: int) -> Samples:
     """Control values run straight between their grid points."""
-    return np.interp(np.arange(length), np.arange(len(values)) * BLOCK, values).astype(np.float32)
+    start, step = values[:-1].astype(np.float32), (np.diff(values) / BLOCK).astype(np.float32)
+    rows: Samples = step[:, None] * STEPS
+    rows += start[:, None]
+    return np.ascontiguousarray(rows.reshape(-1)[:length])
 
 
 def _throw_ways(part: Part, unit: Unit, desk: Desk, duck: Samples, left: float, right: float) -> list[Way]:
@@ -283,7 +287,7 @@ def _finish(plan: Plan, desk: Desk, beside: Executor | None) -> None:
 
     def answer(indices: list[int], out: Samples) -> None:
         for index in indices:
-            source = desk.returns.get(index, NONE)
+            source = desk.returns.pop(index, NONE)
             if source.size:
                 stage = return_stage(index, plan.returns[index], plan.quarter, source.shape[1])
                 (add_echo if RETURNS[index].effect == "echo" else add_room)(source, out, stage)
