@@ -20,6 +20,7 @@ from escalera.core.palette.parameters import Settings
 from escalera.core.reading.events import layer_events, sounding_layers
 from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
+from escalera.sound.buffers import KEPT_BYTES, Buffers
 from escalera.sound.cache import PARTS, AudioCache, ByteRoom, Shelf
 from escalera.sound.compilation import bus
 from escalera.sound.content import content_key
@@ -28,7 +29,7 @@ from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLE
 from escalera.sound.plan import SEND_PATHS, Part, Plan, dynamic_devices, finish, head_of, make_plan
 from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ
-from escalera.sound.section import AT_ONCE, Begin, SectionMix, mix_section
+from escalera.sound.section import AT_ONCE, FRESH, Begin, SectionMix, mix_section
 from escalera.sound.spec import BLOCK
 from escalera.sound.unit import Unit, render_unit
 
@@ -86,6 +87,7 @@ class Renderer:
         self._at_once = SPARING_AT_ONCE if sparing else AT_ONCE
         self._workers = ThreadPoolExecutor(WORKERS, "units")
         self._beside = ThreadPoolExecutor(WORKERS, "beside")
+        self._buffers = Buffers(KEPT_BYTES)  # for a section that somebody waits for
         self._plans: Results[Plan] = Results(2048)
         self._limited: Results[bool] = Results(8192)
 
@@ -168,7 +170,8 @@ class Renderer:
             if begin is None and not spaces_only:  # what an edit changed is on its way while what is there is added up
                 for part in islice((p for p in plan.parts if p.key not in self.cache), self._at_once):
                     self._begin(part)
-            return mix_section(plan, begin or self._begin, until, spaces_only, self._at_once, self._beside)
+            lent = self._buffers if begin is None else FRESH
+            return mix_section(plan, begin or self._begin, until, spaces_only, self._at_once, self._beside, lent)
 
     def begin_section(self, plan: Plan, wanted: Callable[[], bool]) -> None:
         """Have the parts of a section in memory, as far as they fit, and keep them there, so that one that an edit changes is mixed with
@@ -349,6 +352,7 @@ class Renderer:
                 song, line.spans[index], begin=lambda part: self._begin(part, last[part.key] > index)
             )
 
+        self._buffers.clear()
         with self._helping(song, line), ThreadPoolExecutor(2) as pool:
             mixed: dict[int, Future[SectionMix]] = {}  # as long as they are heard, so that none is made twice
             for index, key in enumerate(keys):

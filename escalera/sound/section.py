@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from escalera.core.palette.effects import RETURNS
 from escalera.core.palette.parameters import Settings
 from escalera.lazy_dataclasses import dataclass
+from escalera.sound.buffers import Buffers
 from escalera.sound.compilation import bus
 from escalera.sound.effect_processes import PROCESSES, SHIMMER, Stage, add_echo, add_room
 from escalera.sound.plan import (
@@ -37,6 +38,7 @@ DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
 THROW_FADE = 220
 Samples = NDArray[np.float32]
 NONE: Samples = np.zeros(0, np.float32)
+FRESH = Buffers(0)
 STEPS: Samples = np.arange(BLOCK).astype(np.float32)
 
 
@@ -89,6 +91,7 @@ def mix_section(
     spaces_only: bool = False,
     at_once: int = AT_ONCE,
     beside: Executor | None = None,
+    buffers: Buffers = FRESH,
 ) -> SectionMix:
     """Mix the parts; with `until` only so many samples from the section's start, equal to those of the whole; or only what the shared
     spaces bring.
@@ -113,11 +116,11 @@ def mix_section(
     def silent() -> Samples:
         return np.zeros((2, length), np.float32)
 
-    desk = Desk(first, silent(), {f: silent() for f in sorted(families)}, {i: silent() for i in used})
+    desk = Desk(first, silent(), {f: silent() for f in sorted(families)}, {i: buffers.silent(length) for i in used})
     ducks = _duck_curves(plan, desk)
     for some, units in _together(parts, begin, at_once):
         _enter(plan, some, units, desk, ducks, spaces_only, beside)
-    _finish(plan, desk, beside)
+    _finish(plan, desk, beside, buffers)
     if tail and length == whole:
         for audio in (desk.out, *desk.buses.values()):
             audio[:, -FADE:] *= np.linspace(1.0, 0.0, FADE, dtype=np.float32) ** 2
@@ -280,17 +283,18 @@ def duck_gain(plan: Plan, duck: tuple[int, float, float], first: int, length: in
     return curve
 
 
-def _finish(plan: Plan, desk: Desk, beside: Executor | None) -> None:
+def _finish(plan: Plan, desk: Desk, beside: Executor | None, buffers: Buffers) -> None:
     """Shared spaces and buses, then the mix's own effects."""
     here, there = _halves(plan)
-    aside = np.zeros_like(desk.out) if there else desk.out
+    aside = buffers.silent(desk.out.shape[1]) if there else desk.out
 
     def answer(indices: list[int], out: Samples) -> None:
         for index in indices:
-            source = desk.returns.pop(index, NONE)
-            if source.size:
+            source = desk.returns.pop(index, None)
+            if source is not None:
                 stage = return_stage(index, plan.returns[index], plan.quarter, source.shape[1])
                 (add_echo if RETURNS[index].effect == "echo" else add_room)(source, out, stage)
+                buffers.give_back(source)
 
     def others() -> None:
         for family, chain in plan.buses.items():
@@ -305,6 +309,7 @@ def _finish(plan: Plan, desk: Desk, beside: Executor | None) -> None:
         others()
     if there:
         desk.out += aside
+        buffers.give_back(aside)
     for family in plan.buses:
         if family not in plan.dynamic:
             desk.out += desk.buses[family]

@@ -12,6 +12,7 @@ from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
 from escalera.meters.loudness import true_peak_dbtp
 from escalera.sound import mix
+from escalera.sound.buffers import Buffers
 from escalera.sound.cache import PartsKept
 from escalera.sound.kernels import bus
 from escalera.sound.master import limit
@@ -180,6 +181,24 @@ def test_parts_stay_that_were_chosen_or_would_take_longest_to_make_again(put, ke
     assert not any(parts.holds(key) for key in "xyz")
     parts.clear()
     assert parts.used == 0
+
+
+def test_a_buffer_is_lent_to_one_at_a_time_silent_and_kept_within_its_limit():
+    buffers = Buffers(9_000_000)
+    first, second = buffers.silent(500_000), buffers.silent(500_000)
+    assert not np.shares_memory(first, second)
+    first += 1.0
+    buffers.give_back(first)
+    again = buffers.silent(400_000)
+    assert np.shares_memory(first, again) and again.shape == (2, 400_000) and not again.any()
+    assert not np.shares_memory(buffers.silent(400_000), again)
+    for each in (again, second, buffers.silent(100)):
+        buffers.give_back(each)
+    assert 0 < buffers.kept_bytes <= 9_000_000
+    assert not np.shares_memory(buffers.silent(400_000), first), "the oldest went"
+    unkept = Buffers(0)
+    unkept.give_back(unkept.silent(400_000))
+    assert unkept.silent(10).shape == (2, 10) and not unkept.kept_bytes
 
 
 def test_hall_and_echo_die_away_to_silence():
