@@ -156,9 +156,7 @@ def finish(
     tempo = span.tempo_points if curves else ()
     whole = (rows, spaces, sorted(buses.items()), sorted(dynamic), master)
     key = content_key("section", MIX_VERSION, *whole, (quarter, beat) if timed else 0, tempo)
-    tail = max([return_tail(i, returns[i], quarter) for i in used], default=0)
-    tail += max([chain_tail(chain, quarter) for chain in buses.values()], default=0) + chain_tail(master, quarter)
-    reach = max((p.end for p in parts), default=0) + tail
+    reach = max((p.end for p in parts), default=0) + tail_of(used, returns, buses, master, quarter)
     plain = not buses and not dynamic and master.idle
     head_key = _head_key(parts, onsets, head_samples, plain, key, (spaces, quarter if timed else 0, tempo))
     return Plan(parts, returns, buses, dynamic, master, quarter, beat, span.tempo_points, onsets, key, head_key, reach)
@@ -284,6 +282,14 @@ def merged(settings: Settings) -> Settings:
 def return_tail(index: int, settings: Settings, quarter: float) -> int:
     """Samples for which a shared space sounds on after its input ends."""
     return PROCESSES[RETURNS[index].effect].tail(return_stage(index, settings, quarter))
+
+
+def tail_of(
+    used: list[int], returns: tuple[Settings, ...], buses: dict[str, Chain], master: Chain, quarter: float
+) -> int:
+    """Samples for which a section sounds on after its parts: the longest space, the longest bus, and the mix's effects."""
+    spaces = max([return_tail(i, returns[i], quarter) for i in used], default=0)
+    return spaces + max([chain_tail(c, quarter) for c in buses.values()], default=0) + chain_tail(master, quarter)
 
 
 def chain_tail(chain: Chain, quarter: float) -> int:

@@ -22,9 +22,8 @@ from escalera.sound.plan import (
     Chain,
     Part,
     Plan,
-    chain_tail,
     return_stage,
-    return_tail,
+    tail_of,
     used_returns,
 )
 from escalera.sound.spec import BLOCK, Moving, TempoPoints, block_ticks
@@ -105,10 +104,7 @@ def mix_section(
         return SectionMix(0, np.zeros((2, 0), np.float32))
     first, last = min(start for start, _ in edges), max(end for _, end in edges)
     used = used_returns(parts)
-    tail = max([return_tail(i, plan.returns[i], plan.quarter) for i in used], default=0)
-    tail += max([chain_tail(c, plan.quarter) for c in plan.buses.values()], default=0) + chain_tail(
-        plan.master, plan.quarter
-    )
+    tail = tail_of(used, plan.returns, plan.buses, plan.master, plan.quarter)
     whole = last - first + tail
     length = whole if until is None else min(whole, max(0, until - first))
     families = set(plan.buses) | plan.dynamic
