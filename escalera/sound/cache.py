@@ -109,7 +109,7 @@ class PartsKept:
         size = int(cast(Any, value).nbytes)
         with self._lock:
             self._drop(key)
-            self._make_room(size)
+            self._make_room(size, inf if soon else LAST)
             if self.used + size <= self.limit:
                 self._items[key] = kept = _Kept(value, size, cost_s / max(1, size))
                 self.used += size
@@ -126,7 +126,8 @@ class PartsKept:
         kept.queued = kept.rank
         heappush(self._order, kept.rank)
 
-    def _make_room(self, size: int) -> None:
+    def _make_room(self, size: int, worth: float) -> None:
+        """Let go of parts, the least worth first, up to one's own worth, until there is room."""
         staying = []
         while self.used + size > self.limit and self._order and size <= self.limit:
             rank = heappop(self._order)
@@ -137,6 +138,9 @@ class PartsKept:
                 staying.append(kept)
             elif kept.rank != rank:
                 self._queue(kept)
+            elif rank[0] > worth:
+                staying.append(kept)
+                break
             else:
                 self._gone = max(self._gone, rank[0])
                 self._drop(rank[2])

@@ -152,6 +152,8 @@ def test_parts_of_a_section_are_made_ready_as_far_as_they_fit_and_while_they_are
         ("2a1b1c1d1e1f", "def"),  # until what goes after it has cost as much
         ("5a-9b1c1d", "acd"),  # what is not wanted soon only fills what is free
         ("5a9b<1c1d", "acd"),
+        ("1a1b1c-9d", "abc"),
+        ("1a1b-9c-9d", "abd"),
         ("5a-9b1c", "abc"),
         ("xabcd", "xcd"),  # what was chosen stays
         ("x9a9b9c", "xbc"),
