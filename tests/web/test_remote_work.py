@@ -69,7 +69,7 @@ def test_a_worker_elsewhere_mixes_sections_and_the_song_is_the_same(served):
     studio.board.deliver = lambda key, *rest: (deliver(key, *rest), done.append(key))
     mixes = renderer._mix
     # what the worker has begun is waited for: mixing here is held until it took something
-    renderer._mix = lambda plan, **how: (_until(lambda: done), mixes(plan, **how))[1]
+    renderer._mix = lambda *plan, **how: (_until(lambda: done), mixes(*plan, **how))[1]
     here = renderer.render(SONG)
     worker.close()
     assert done, "the worker did something"
