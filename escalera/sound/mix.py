@@ -278,7 +278,8 @@ class Renderer:
         plans = [self.plan(song, span) for span in line.spans]
         keys = [plan.key for plan in plans]
         ends = [s + plan.reach for s, plan in zip(starts, plans)]
-        ahead_samples, before = memory(song)[1], looks_back(song)
+        behind, ahead_samples = memory(song)
+        before = 2 * PRE_ROLL_SAMPLES + behind
         dynamics = sorted(_dynamic(song).items())
         found = []
         for i in range(len(line.spans)):
@@ -343,7 +344,8 @@ class Renderer:
         line = timeline(song)
         keys, plans = self.chunk_keys(song, line), [self.plan(song, span) for span in line.spans]
         last = {part.key: index for index, plan in enumerate(plans) for part in plan.parts}
-        ends = [start + plan.reach for start, plan in zip(line.samples(RATE_HZ), plans)]
+        starts, before = line.samples(RATE_HZ), 2 * PRE_ROLL_SAMPLES + memory(song)[0]
+        ends = [start + plan.reach for start, plan in zip(starts, plans)]
 
         def mix(index: int) -> SectionMix:
             if not wanted():
@@ -361,8 +363,7 @@ class Renderer:
                 for number in range(index, min(len(keys), index + 2)):  # its end hears the beginning of the next one
                     mixed[number].result()
                 yield self.chunk(song, line, index, key) if limited else self._before_limiter(song, line, index)
-                heard = line.samples(RATE_HZ)[index + 1] - looks_back(song)
-                mixed = {i: each for i, each in mixed.items() if i > index or ends[i] > heard}
+                mixed = {i: each for i, each in mixed.items() if i > index or ends[i] > starts[index + 1] - before}
                 if progress:
                     progress((index + 1) / len(keys))
 
@@ -444,11 +445,6 @@ def memory(song: Song) -> tuple[int, int]:
     behind = sum(b for b, _ in master) + max((sum(b for b, _ in chain) for chain in buses), default=0)
     ahead = sum(a for _, a in master) + max((sum(a for _, a in chain) for chain in buses), default=0)
     return behind, ahead
-
-
-def looks_back(song: Song) -> int:
-    """How many samples before a section's beginning its finished sound depends on."""
-    return 2 * PRE_ROLL_SAMPLES + memory(song)[0]
 
 
 def _dynamically(devices: tuple[tuple[str, Settings], ...], audio: Samples) -> Samples:

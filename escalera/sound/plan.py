@@ -31,7 +31,7 @@ from escalera.sound.spec import (
 )
 from escalera.sound.unit import effort, extent
 
-MIX_VERSION = 3
+MIX_VERSION = 4
 OFF_DB = -59.5
 SEND_PATHS = tuple(row.send for row in RETURNS)
 RETURN_INDEX = {row.key: i for i, row in enumerate(RETURNS)}
