@@ -17,6 +17,7 @@ from escalera.core.palette.effects import EFFECT_BY_KEY, STRINGS, WAVES
 from escalera.core.palette.parameters import Settings, setting
 from escalera.core.time.ruler import RATE_HZ
 from escalera.lazy_dataclasses import dataclass
+from escalera.sound.buffers import blank, silent
 from escalera.sound.compilation import bus
 from escalera.sound.compilation import effects as k
 
@@ -178,7 +179,7 @@ ESS_AHEAD, ESS_BEHIND = 8, 110  # blocks: 3 ms before a sibilant, 40 ms after it
 
 def _de_ess(audio: Audio, s: Stage) -> Audio:
     """What lies above the edge is compressed ten to one, by so much at most, and put back to what lies below."""
-    rest, sharp = np.empty_like(audio), np.empty_like(audio)
+    rest, sharp = blank(*audio.shape), blank(*audio.shape)
     for channel, low, high in zip(audio, rest, sharp):
         middle = np.empty(len(channel), np.float32)
         k.split_bands(channel, low, middle, high, 20.0, s.still("above_hz"))
@@ -212,12 +213,12 @@ CHORUS_VOICES = ((0.0, -1.0), (1 / 3, 0.0), (2 / 3, 1.0))  # phase of the drift 
 
 def _chorus(audio: Audio, s: Stage) -> Audio:
     audio = both(audio)
-    out, mono = np.zeros_like(audio), np.ascontiguousarray(audio.mean(axis=0))
+    out, mono = silent(*audio.shape), np.ascontiguousarray(audio.mean(axis=0))
     turns = (
         s.offset / RATE_HZ * s.still("rate_hz")
         + np.concatenate(([0.0], np.cumsum(s.values("rate_hz")[:-1]))) * BLOCK / RATE_HZ
     )
-    take = np.empty_like(mono)
+    take = blank(*mono.shape)
     for phase, place in CHORUS_VOICES:
         late = s.values("depth_ms") * (1.3 + np.sin(2 * np.pi * (turns + phase))) + 4.0
         k.drifting(mono, take, late.astype(np.float32))
@@ -230,7 +231,7 @@ def _chorus(audio: Audio, s: Stage) -> Audio:
 
 
 def _resonators(audio: Audio, s: Stage) -> Audio:
-    out = np.zeros_like(audio)
+    out = silent(*audio.shape)
     for channel, ringing in zip(audio, out):
         for key in STRINGS:
             k.strung(np.ascontiguousarray(channel), ringing, s.values(key), s.values("ring_s"), s.values("damping"))
@@ -244,7 +245,7 @@ def _worn_tape(audio: Audio, s: Stage) -> Audio:
     flutter = np.sin(2 * np.pi * 7.3 * seconds + 0.3 * s.seed) + 0.5 * np.sin(2 * np.pi * 11.9 * seconds)
     late = (6.0 + 1.6 * s.values("drift") * drift + 0.09 * s.values("flutter") * flutter).astype(np.float32)
     dull = (17_000.0 * (4_500.0 / 17_000.0) ** s.values("wear")).astype(np.float32)
-    out = np.empty_like(audio)
+    out = blank(*audio.shape)
     for channel, take in zip(audio, out):
         k.drifting(np.ascontiguousarray(channel), take, late)
         k.saturate(take, 0.6 * s.values("push"), 1.0)
@@ -267,7 +268,7 @@ def _compress(audio: Audio, s: Stage) -> Audio:
         round(s.still("release_ms") / 1000 * RATE_HZ / BLOCK),
     )
     before_it = (ahead + 1) * s.whole  # blocks of silence, so that the gain is there when the first hit comes
-    heard = np.pad(audio, ((0, 0), (before_it * BLOCK, 0))) if before_it else audio
+    heard = _later(audio, before_it * BLOCK)
     gain_db = np.empty(s.blocks + before_it + 1, np.float32)
     slope = 1.0 - 1.0 / s.still("ratio")
     k.compress_gain(
@@ -288,6 +289,15 @@ def _compress(audio: Audio, s: Stage) -> Audio:
     if before > 0.0:
         audio *= np.float32(np.sqrt(before / max(_power(audio), 1e-12)))
     return audio
+
+
+def _later(audio: Audio, samples: int) -> Audio:
+    """Audio after so many samples of silence."""
+    if not samples:
+        return audio
+    found = blank(len(audio), samples + audio.shape[1])
+    found[:, :samples], found[:, samples:] = 0.0, audio
+    return found
 
 
 def _power(audio: Audio) -> float:
@@ -318,7 +328,7 @@ def add_echo(source: Audio, out: Audio, s: Stage) -> None:
 
 def _echo(audio: Audio, s: Stage) -> Audio:
     dry = both(audio)
-    wet = np.zeros_like(dry)
+    wet = silent(*dry.shape)
     add_echo(np.ascontiguousarray(dry), wet, s)
     return _mixed(dry, wet, s.values("mix"))
 
@@ -344,7 +354,7 @@ def add_room(source: Audio, out: Audio, s: Stage) -> None:
     """Add the room's answer to a stereo source to `out`."""
     kind, late = int(s.still("kind")), round(s.still("pre_delay_beats") * s.quarter)
     if kind == SHIMMER:
-        up = np.zeros_like(source)
+        up = silent(*source.shape)
         for a, b in zip(source, up):
             k.pitch_shift(a, b, 2.0, 0)  # a room blurs what careful grains would mend
         up *= np.float32(0.8)
@@ -365,7 +375,7 @@ def add_room(source: Audio, out: Audio, s: Stage) -> None:
 
 def _room(audio: Audio, s: Stage) -> Audio:
     dry = both(audio)
-    wet = np.zeros_like(dry)
+    wet = silent(*dry.shape)
     add_room(np.ascontiguousarray(dry), wet, s)
     return _mixed(dry, wet, s.values("mix"))
 
@@ -390,7 +400,7 @@ def _widen(audio: Audio, s: Stage) -> Audio:
 
 def _double(audio: Audio, s: Stage) -> Audio:
     audio = both(audio)
-    takes, deviation, rates = np.zeros_like(audio), 2.0 ** (s.still("detune_cents") / 1200.0) - 1.0, (0.61, 0.83)
+    takes, deviation, rates = silent(*audio.shape), 2.0 ** (s.still("detune_cents") / 1200.0) - 1.0, (0.61, 0.83)
     for side, (channel, take) in enumerate(zip(audio, takes)):
         depth = deviation * RATE_HZ / (2.0 * np.pi * rates[side])
         delay = depth + (s.still("apart_ms") * (0.35 if side == 0 else 1.35)) / 1000 * RATE_HZ
@@ -418,14 +428,14 @@ def _span(s: Stage) -> int:
 
 
 def _reverse(audio: Audio, s: Stage) -> Audio:
-    out = np.empty_like(audio)
+    out = blank(*audio.shape)
     for channel, turned in zip(audio, out):
         k.backwards(channel, turned, -s.offset, _span(s))
     return out
 
 
 def _half_speed(audio: Audio, s: Stage) -> Audio:
-    out = np.empty_like(audio)
+    out = blank(*audio.shape)
     for channel, slow in zip(audio, out):
         k.half_speed(channel, slow, -s.offset, _span(s), s.still("mix"))
     return out
@@ -435,7 +445,7 @@ def _pitch(audio: Audio, s: Stage) -> Audio:
     semitones, mix = s.still("semitones"), np.float32(s.still("mix"))
     if not semitones:
         return audio
-    out = np.zeros_like(audio)
+    out = silent(*audio.shape)
     for channel, shifted in zip(audio, out):
         k.pitch_shift(channel, shifted, 2.0 ** (semitones / 12.0), 480)
     return (1.0 - mix) * audio + mix * out

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.sound.buffers import silent
 from escalera.sound.compilation import bus
 from escalera.sound.schedule import RATE_HZ
 
@@ -17,11 +18,12 @@ BEHIND = 330  # blocks: 120 ms before the gain starts to come back
 PRE_ROLL_SAMPLES = 16_384
 AHEAD_SAMPLES = 4_096
 TAPS = 12
+Samples = NDArray[np.float32]
 
 assert (BEHIND + 2 * AHEAD + 4) * BLOCK < PRE_ROLL_SAMPLES < RATE_HZ // 2
 
 
-def _phases() -> NDArray[np.float32]:
+def _phases() -> Samples:
     """Windowed-sinc interpolators at 1/4, 2/4 and 3/4 between samples, each summing to 1."""
     offsets = np.arange(TAPS) - TAPS // 2
     rows = []
@@ -33,17 +35,29 @@ def _phases() -> NDArray[np.float32]:
 
 
 PHASES = _phases()
+UNTOUCHED: Samples = np.zeros(0, np.float32)
 
 
-def limit(audio: NDArray[np.float32]) -> bool:
-    """Hold (2, n) samples at or under the ceiling, in place. Where nothing comes near it nothing changes, and False is told."""
+def limit(audio: Samples) -> Samples:
+    """Hold (2, n) samples at or under the ceiling, in place. Gives the gain of every BLOCK, none where nothing comes near the ceiling and
+    nothing changes."""
     left, right = audio
     blocks = -(-len(left) // BLOCK)
     peaks, lowest, gain = (np.empty(blocks, np.float32) for _ in range(3))
     bus.block_peaks(left, right, PHASES, peaks)
     ceiling = 10.0 ** ((CEILING_DBTP - MARGIN_DB) / 20.0)
     if peaks.max(initial=0.0) <= ceiling:
-        return False
+        return UNTOUCHED
     bus.limit_gain(peaks, lowest, gain, ceiling, AHEAD, BEHIND)
-    bus.limit_apply(left, right, gain, BLOCK)
-    return True
+    bus.limit_apply(left, right, gain, BLOCK, 0)
+    return gain
+
+
+def before_limit(audio: Samples, gain: Samples, first: int) -> Samples:
+    """What `limit` made `audio` of, (2, n), which lies `first` samples, at least a BLOCK, after the beginning of what it worked on."""
+    block = first // BLOCK - 1  # the gain runs from the centre of the block before
+    early = first - BLOCK * block
+    found = silent(2, early + audio.shape[1])
+    found[:, early:] = audio
+    bus.limit_apply(found[0], found[1], gain[block:], BLOCK, 1)
+    return found[:, early:]

@@ -20,22 +20,23 @@ from escalera.core.palette.parameters import Settings
 from escalera.core.reading.events import layer_events, sounding_layers
 from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
-from escalera.sound.buffers import KEPT_BYTES, Buffers
+from escalera.sound.buffers import blank, silent
 from escalera.sound.cache import PARTS, AudioCache, ByteRoom, Shelf
 from escalera.sound.compilation import bus
 from escalera.sound.content import content_key
 from escalera.sound.effect_processes import PROCESSES, Stage, compressor_memory
-from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit
+from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, before_limit, limit
 from escalera.sound.plan import SEND_PATHS, Part, Plan, dynamic_devices, finish, head_of, make_plan
 from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ
-from escalera.sound.section import AT_ONCE, FRESH, Begin, SectionMix, mix_section
+from escalera.sound.section import AT_ONCE, Begin, SectionMix, mix_section
 from escalera.sound.spec import BLOCK
 from escalera.sound.unit import Unit, render_unit
 
 Samples = NDArray[np.float32]
 MIXING_BYTES = 160_000_000  # of buffers that may be held at once by sections being mixed
 BUFFERS, ALONE_BUFFERS = 8, 4  # stereo buffers that mixing takes: the mix, spaces, buses, and the units at hand
+LIMITS_BYTES = 8_000_000  # of what the limiter did, for meters that read the sound before it
 AHEAD_SECTIONS = 3  # so many are mixed, or waiting to be, before the first of them is finished
 WORKERS = max(2, min(4, os.cpu_count() or 1))  # units rendered at once
 HEAD_MARGIN = 44_100  # samples past a section's beginning that is mixed alone: what effects may look ahead
@@ -87,9 +88,8 @@ class Renderer:
         self._at_once = SPARING_AT_ONCE if sparing else AT_ONCE
         self._workers = ThreadPoolExecutor(WORKERS, "units")
         self._beside = ThreadPoolExecutor(WORKERS, "beside")
-        self._buffers = Buffers(KEPT_BYTES)  # for a section that somebody waits for
         self._plans: Results[Plan] = Results(2048)
-        self._limited: Results[bool] = Results(8192)
+        self._limits: Results[Samples] = Results(LIMITS_BYTES, lambda gain: gain.nbytes + 100)
 
     def sparing(self, shelf: Shelf) -> Renderer:
         """A renderer that keeps little in memory and its mixes on a shelf of their own: for a whole song that is handed on as it is made."""
@@ -170,8 +170,7 @@ class Renderer:
             if begin is None and not spaces_only:  # what an edit changed is on its way while what is there is added up
                 for part in islice((p for p in plan.parts if p.key not in self.cache), self._at_once):
                     self._begin(part)
-            lent = self._buffers if begin is None else FRESH
-            return mix_section(plan, begin or self._begin, until, spaces_only, self._at_once, self._beside, lent)
+            return mix_section(plan, begin or self._begin, until, spaces_only, self._at_once, self._beside)
 
     def begin_section(self, plan: Plan, wanted: Callable[[], bool]) -> None:
         """Have the parts of a section in memory, as far as they fit, and keep them there, so that one that an edit changes is mixed with
@@ -239,7 +238,7 @@ class Renderer:
         self, song: Song, line: Timeline, low: int, high: int, layers: frozenset[int] | None, wet: bool
     ) -> tuple[Samples, dict[str, Samples]]:
         """All sections that sound between two samples: the mix, and the buses that are kept apart."""
-        out = np.zeros((2, high - low), np.float32)
+        out = silent(2, high - low)
         buses: dict[str, Samples] = {}
         for span, start in zip(line.spans, line.samples(RATE_HZ)):
             if start - PICKUP_SAMPLES > high:
@@ -252,7 +251,7 @@ class Renderer:
                 at = a - start - mix.offset
                 _add(out, mix.audio, a - low, at, b - a)
                 for family, audio in mix.buses.items():
-                    buses.setdefault(family, np.zeros((2, high - low), np.float32))
+                    buses.setdefault(family, silent(2, high - low))
                     _add(buses[family], audio, a - low, at, b - a)
         return out, buses
 
@@ -314,19 +313,23 @@ class Renderer:
 
     def _chunk(self, song: Song, line: Timeline, index: int, key: str) -> Samples:
         low, high = self._edges(song, line, index)
-        begin = (low - PRE_ROLL_SAMPLES) // BLOCK * BLOCK
+        begin = _window_begin(low)
         window = self.before_master(song, line, begin, high + AHEAD_SAMPLES)
-        self._limited.put(key, limit(window))
-        return np.ascontiguousarray(window[:, low - begin : high - begin])
+        self._limits.put(key, limit(window))
+        found = blank(2, high - low)
+        found[:] = window[:, low - begin : high - begin]
+        return found
 
     def before_limiter(
         self, song: Song, line: Timeline, index: int, key: str, finished: Samples | None = None
     ) -> Samples:
-        """A section's sound before the limiter, (2, n): cut out of the `finished` song where the limiter did nothing in it."""
+        """A section's sound before the limiter, (2, n): cut out of the `finished` song, what the limiter did taken back."""
         low, high = line.samples(RATE_HZ)[index : index + 2]
-        if finished is not None and self._limited.get(key) is False:
-            return finished[:, low:high]
-        return self.before_master(song, line, low, high)
+        gain = self._limits.get(key)
+        if finished is None or gain is None:
+            return self.before_master(song, line, low, high)
+        heard = finished[:, low:high]
+        return before_limit(heard, gain, low - _window_begin(low)) if len(gain) else heard
 
     def blocks(
         self,
@@ -354,7 +357,6 @@ class Renderer:
                 song, line.spans[index], begin=lambda part: self._begin(part, last[part.key] > index)
             )
 
-        self._buffers.clear()
         with self._helping(song, line), ThreadPoolExecutor(2) as pool:
             mixed: dict[int, Future[SectionMix]] = {}  # as long as they are heard, so that none is made twice
             for index, key in enumerate(keys):
@@ -391,6 +393,11 @@ class Renderer:
             out[:, at : at + block.shape[1]] = block
             at += block.shape[1]
         return out
+
+
+def _window_begin(low: int) -> int:
+    """Where the limiter begins to hear a section that starts at sample `low`."""
+    return (low - PRE_ROLL_SAMPLES) // BLOCK * BLOCK
 
 
 def _add(out: Samples, source: Samples, to: int, at: int, count: int) -> None:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from escalera.core.palette.effects import RETURNS
 from escalera.core.palette.parameters import Settings
 from escalera.lazy_dataclasses import dataclass
-from escalera.sound.buffers import Buffers
+from escalera.sound.buffers import silent
 from escalera.sound.compilation import bus
 from escalera.sound.effect_processes import PROCESSES, SHIMMER, Stage, add_echo, add_room
 from escalera.sound.plan import (
@@ -37,7 +37,6 @@ DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
 THROW_FADE = 220
 Samples = NDArray[np.float32]
 NONE: Samples = np.zeros(0, np.float32)
-FRESH = Buffers(0)
 STEPS: Samples = np.arange(BLOCK).astype(np.float32)
 
 
@@ -90,7 +89,6 @@ def mix_section(
     spaces_only: bool = False,
     at_once: int = AT_ONCE,
     beside: Executor | None = None,
-    buffers: Buffers = FRESH,
 ) -> SectionMix:
     """Mix the parts; with `until` only so many samples from the section's start, equal to those of the whole; or only what the shared
     spaces bring.
@@ -109,14 +107,14 @@ def mix_section(
     length = whole if until is None else min(whole, max(0, until - first))
     families = set(plan.buses) | plan.dynamic
 
-    def silent() -> Samples:
-        return np.zeros((2, length), np.float32)
+    def still() -> Samples:
+        return silent(2, length)
 
-    desk = Desk(first, silent(), {f: silent() for f in sorted(families)}, {i: buffers.silent(length) for i in used})
+    desk = Desk(first, still(), {f: still() for f in sorted(families)}, {i: still() for i in used})
     ducks = _duck_curves(plan, desk)
     for some, units in _together(parts, begin, at_once):
         _enter(plan, some, units, desk, ducks, spaces_only, beside)
-    _finish(plan, desk, beside, buffers)
+    _finish(plan, desk, beside)
     if tail and length == whole:
         for audio in (desk.out, *desk.buses.values()):
             audio[:, -FADE:] *= np.linspace(1.0, 0.0, FADE, dtype=np.float32) ** 2
@@ -279,10 +277,10 @@ def duck_gain(plan: Plan, duck: tuple[int, float, float], first: int, length: in
     return curve
 
 
-def _finish(plan: Plan, desk: Desk, beside: Executor | None, buffers: Buffers) -> None:
+def _finish(plan: Plan, desk: Desk, beside: Executor | None) -> None:
     """Shared spaces and buses, then the mix's own effects."""
     here, there = _halves(plan)
-    aside = buffers.silent(desk.out.shape[1]) if there else desk.out
+    aside = silent(2, desk.out.shape[1]) if there else desk.out
 
     def answer(indices: list[int], out: Samples) -> None:
         for index in indices:
@@ -290,7 +288,6 @@ def _finish(plan: Plan, desk: Desk, beside: Executor | None, buffers: Buffers) -
             if source is not None:
                 stage = return_stage(index, plan.returns[index], plan.quarter, source.shape[1])
                 (add_echo if RETURNS[index].effect == "echo" else add_room)(source, out, stage)
-                buffers.give_back(source)
 
     def others() -> None:
         for family, chain in plan.buses.items():
@@ -305,7 +302,6 @@ def _finish(plan: Plan, desk: Desk, beside: Executor | None, buffers: Buffers) -
         others()
     if there:
         desk.out += aside
-        buffers.give_back(aside)
     for family in plan.buses:
         if family not in plan.dynamic:
             desk.out += desk.buses[family]

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from escalera.core.palette.parameters import Settings
 from escalera.lazy_dataclasses import dataclass
+from escalera.sound.buffers import silent
 from escalera.sound.cache import AudioCache
 from escalera.sound.compilation import bus
 from escalera.sound.effect_processes import PROCESSES, Stage
@@ -111,7 +112,7 @@ def _played(spec: UnitSpec, notes: Notes, where: Extent, cache: AudioCache) -> N
     scatter = next((dict(settings).get("amount", 0.5) for key, settings in spec.devices if key == "scatter"), 0.0)
     placed = bool(scatter) or any(s.pan for s in spec.sounds)
     channels = 2 if placed else max(patch(s.sound_key).channels for s in spec.sounds)
-    audio = np.zeros((channels, where.end - where.offset), np.float32)
+    audio = silent(channels, where.end - where.offset)
     for number, stacked in enumerate(spec.sounds):
         for part, some in split_by_settings(stacked, notes, spec.moving if number == 0 else (), spec.tempo):
             pan = _places(spec, some, scatter, part) if placed else None

@@ -15,7 +15,7 @@ from escalera.sound import mix
 from escalera.sound.buffers import Buffers
 from escalera.sound.cache import PartsKept
 from escalera.sound.kernels import bus
-from escalera.sound.master import limit
+from escalera.sound.master import before_limit, limit
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
 from escalera.sound.section import mix_section
@@ -70,8 +70,18 @@ def test_the_ceiling_holds(level_db):
 def test_the_limiter_leaves_quiet_music_alone():
     quiet = (np.random.default_rng(2).standard_normal((2, 20_000)) * 0.05).astype(np.float32)
     kept = quiet.copy()
-    limit(kept)
+    assert not len(limit(kept))
     assert np.array_equal(kept, quiet)
+
+
+@pytest.mark.parametrize("first", [16, 23, 4_000])
+def test_what_the_limiter_did_can_be_taken_back(first):
+    loud = (np.random.default_rng(2).standard_normal((2, 20_000)) * 0.5).astype(np.float32)
+    kept = loud.copy()
+    gain = limit(kept)
+    part = slice(first, 15_000)
+    assert np.abs(kept[:, part] - loud[:, part]).max() > 0.1
+    assert np.abs(before_limit(kept[:, part], gain, first) - loud[:, part]).max() < 1e-6
 
 
 def spectrum_db(audio, hz):
@@ -185,22 +195,24 @@ def test_parts_stay_that_were_chosen_or_would_take_longest_to_make_again(put, ke
     assert parts.used == 0
 
 
-def test_a_buffer_is_lent_to_one_at_a_time_silent_and_kept_within_its_limit():
+def test_memory_is_used_again_when_nobody_looks_at_it_any_more_silent_and_within_the_limit():
     buffers = Buffers(9_000_000)
-    first, second = buffers.silent(500_000), buffers.silent(500_000)
-    assert not np.shares_memory(first, second)
+    first, second, third = buffers.silent(2, 500_000), buffers.silent(2, 500_000), buffers.silent(2, 400_000)
+    assert not np.shares_memory(first, second) and not first.any()
     first += 1.0
-    buffers.give_back(first)
-    again = buffers.silent(400_000)
-    assert np.shares_memory(first, again) and again.shape == (2, 400_000) and not again.any()
-    assert not np.shares_memory(buffers.silent(400_000), again)
-    for each in (again, second, buffers.silent(100)):
-        buffers.give_back(each)
+    where, view = first.ctypes.data, first[0, 5:]
+    del first
+    other = buffers.silent(2, 500_000)
+    assert not np.shares_memory(other, view), "a part of it is still looked at"
+    del view
+    again = buffers.silent(450_000, 2)
+    assert again.ctypes.data == where and again.shape == (450_000, 2) and not again.any()
+    del again, second, other
     assert 0 < buffers.kept_bytes <= 9_000_000
-    assert not np.shares_memory(buffers.silent(400_000), first), "the oldest went"
-    unkept = Buffers(0)
-    unkept.give_back(unkept.silent(400_000))
-    assert unkept.silent(10).shape == (2, 10) and not unkept.kept_bytes
+    del third
+    assert 0 < buffers.kept_bytes <= 9_000_000, "the oldest went"
+    buffers.clear()
+    assert buffers.kept_bytes == 0 and buffers.blank(2, 10).shape == (2, 10)
 
 
 def test_hall_and_echo_die_away_to_silence():

@@ -196,9 +196,9 @@ def limit_gain(peaks, lowest, gain, ceiling, ahead, behind):
         total += np.int64(lowest[min(k + ahead + 1, n - 1)] * scale) - np.int64(lowest[max(k - ahead, 0)] * scale)
 
 
-@njit(f"void({A}, {A}, {A}, int64)", **OPTIONS)
-def limit_apply(left, right, gain, block):
-    """Multiply by the gain, running straight between block centres."""
+@njit(f"void({A}, {A}, {A}, int64, int64)", **OPTIONS)
+def limit_apply(left, right, gain, block, undo):
+    """Multiply by the gain, running straight between block centres; or divide by it."""
     n, half, shares = len(left), block // 2, np.arange(block).astype(np.float32) / np.float32(block)
     for k in range(-1, len(gain)):
         low, high = max(0, k * block + half), min(n, (k + 1) * block + half)
@@ -207,5 +207,7 @@ def limit_apply(left, right, gain, block):
             x, y, share = left[low:high], right[low:high], shares[low - k * block - half :]
             for i in range(len(x)):
                 g = start + step * share[i]
+                if undo == 1:
+                    g = np.float32(1.0) / g
                 x[i] *= g
                 y[i] *= g
