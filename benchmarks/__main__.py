@@ -15,6 +15,7 @@ import threading
 import time
 import urllib.error
 import urllib.request
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -45,7 +46,6 @@ from escalera.meters.loudness import loudness, true_peak_dbtp
 from escalera.services.demo import demo_songs
 from escalera.services.rendering import Rendering
 from escalera.services.studio import Studio
-from escalera.sound.measurement import measure_section
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
 
@@ -204,7 +204,8 @@ def prediction() -> None:
 
 
 def measuring(song: Song) -> None:
-    """Meters of a song of four minutes after its render: of the whole on two threads, of all sections on two threads."""
+    """Meters of a song of four minutes: of the whole on two threads; and of all sections, which are read while the song is rendered, so
+    that what they add is told."""
     rendering = Rendering(CACHE_MB)
     audio = rendering.renderer.render(song)
 
@@ -214,14 +215,22 @@ def measuring(song: Song) -> None:
             [f.result() for f in figures]
 
     row("loudness and true peak of the whole demo song", statistics.median(seconds(whole) for _ in range(5)), 0.3, "s")
-    renderer, line = rendering.renderer, timeline(song)
-    keys = renderer.chunk_keys(song, line)
 
-    def sections() -> None:
-        with ThreadPoolExecutor(2) as pool:
-            list(pool.map(lambda i: measure_section(renderer, song, line, i, keys[i], audio), range(len(keys))))
+    def cold(act: Callable[[Song], object]) -> float:
+        rendering.forget()
+        return seconds(lambda: act(song))
 
-    row("all other meters of the demo song, after its render, nothing on disk", seconds(sections), 1.0, "s")
+    added = [cold(rendering.measure) - cold(rendering.renderer.render) for _ in range(5)]
+    row("what all meters add to a render of the demo song", statistics.median(added), 1.0, "s")
+    rendering.measure(song)
+    section = next(s for s in song.sections if s.bars >= 8)
+    changed = EDITS["vary"](section.id, section.placements[0].layer_id, lowpass_start_hz=900.0, lowpass_end_hz=5000.0)
+    row(
+        "the demo song measured again after an edit in one section",
+        seconds(lambda: rendering.measure(changed.apply(song))),
+        1.0,
+        "s",
+    )
     rendering.close()
 
 

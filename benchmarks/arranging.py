@@ -86,7 +86,8 @@ def _measured(rendering: Rendering, song: Song, section_id: int) -> float:
     line = timeline(song)
     index = song.index_of(section_id)
     key = rendering.renderer.chunk_keys(song, line)[index]
-    return measured_section(song, line.spans[index], measure_section(rendering.renderer, song, line, index, key)).value
+    heard = measure_section(rendering.renderer, song, line, index, key)
+    return measured_section(song, line.spans[index], heard.meters).value
 
 
 def _candidates(songs: list[Song], kind: str) -> list[tuple[Song, Section, Move, float]]:

@@ -43,26 +43,29 @@ def k_weighted_energy(left, right, coefficients, edges, energy):
         energy[k] = total
 
 
-@njit("float64(float32[::1], float32[:, ::1], float64, float64)", cache=True, nogil=True, fastmath=True)
-def true_peak(signal, phases, bound, known):
-    """Largest magnitude between samples, where it can exceed `known`; else `known`.
+@njit("float64(float32[::1], float32[:, ::1], float64, float64, int64)", cache=True, nogil=True, fastmath=True)
+def true_peak(signal, phases, bound, known, aside):
+    """Largest magnitude between samples, where it can exceed `known`; else `known`. So many blocks of 64 samples at either end are only
+    what its neighbours are read with.
 
     `bound` is the most by which interpolation can exceed its samples. A block whose neighbourhood times the bound
     stays under the peak found so far cannot hold a new one and is passed over; loud blocks come first.
     """
     n, taps = len(signal), phases.shape[1]
     half, count = taps // 2, -(-n // BLOCK)
+    first, last = aside, count - aside
     largest, top = np.zeros(count, np.float32), np.float32(known)
     for k in range(count):
         most = np.float32(0.0)
         for value in signal[k * BLOCK : min(n, k * BLOCK + BLOCK)]:
             most = max(most, abs(value))
         largest[k] = most
-        top = max(top, most)
+        if first <= k < last:
+            top = max(top, most)
     padded, row = np.zeros(BLOCK + taps, np.float32), np.zeros(BLOCK, np.float32)
     for share in (0.93, 0.8, 0.0):  # the loudest blocks first, so that the rest are passed over sooner
         above = top * np.float32(share)
-        for k in range(count):
+        for k in range(first, last):
             near = max(largest[max(0, k - 1)], largest[k], largest[min(count - 1, k + 1)])
             if near * bound <= top or largest[k] < above:
                 continue

@@ -13,6 +13,7 @@ from escalera.lazy_dataclasses import dataclass
 SILENCE = float("-inf")
 ABSOLUTE_GATE_LUFS = -70.0
 SILENT_POWER = 1e-12
+PEAK_BLOCK = 64  # as the kernel has it
 Audio = NDArray[np.float32]
 
 
@@ -110,9 +111,13 @@ def loudness(audio: Audio, rate_hz: int) -> Loudness:
     step = rate_hz / 100.0
     count = int(audio.shape[1] // step)
     energy = k_energy(audio, rate_hz, np.rint(np.arange(count + 1) * step).astype(np.int64))
+    return loudness_of(energy, audio.shape[1] / rate_hz, step)
+
+
+def loudness_of(energy: NDArray[np.float64], seconds: float, step: float) -> Loudness:
+    """As `loudness`, from the K-weighted energy of every hundredth of a second, shape (m,), of `step` samples each."""
     fine, fine_short = _windows(energy, 40, step), _windows(energy, 300, step)
     momentary, short = fine[::10], fine_short[::10]
-    seconds = audio.shape[1] / rate_hz
     return Loudness(
         float(lufs(_gated_mean(momentary, 10.0))),
         float(lufs(fine.max(initial=0.0))),
@@ -138,11 +143,12 @@ def _phases(taps: int = 48, ratio: int = 4) -> NDArray[np.float32]:
 PHASES = _phases()
 
 
-def true_peak_dbtp(audio: Audio) -> float:
-    """True peak of (channels, n) samples, four times oversampled (BS.1770-4, annex 2)."""
+def true_peak_dbtp(audio: Audio, aside: int = 0) -> float:
+    """True peak of (channels, n) samples, four times oversampled (BS.1770-4, annex 2); of a cutting without its `aside` blocks of
+    PEAK_BLOCK samples at either end, which are heard for what lies between."""
     from escalera.meters import kernels
 
     top, bound = 0.0, float(np.abs(PHASES).sum(axis=1).max())
     for channel in audio:
-        top = kernels.true_peak(np.ascontiguousarray(channel), PHASES, bound, top)
+        top = kernels.true_peak(np.ascontiguousarray(channel), PHASES, bound, top, aside)
     return 20.0 * float(np.log10(top)) if top > 0 else SILENCE

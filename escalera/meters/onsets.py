@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from escalera.lazy_dataclasses import dataclass
 
 FRAME = 1024
+TOGETHER = 512  # frames that are transformed at once, so that a long section takes no more memory than a short one
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,19 +38,31 @@ def _levels(audio: NDArray[np.float32], rate_hz: int) -> dict[str, NDArray[np.fl
     from scipy import fft
 
     hop = round(rate_hz / 100)
-    padded = np.pad(audio, ((0, 0), (FRAME // 2, FRAME)))
-    frames = np.lib.stride_tricks.sliding_window_view(padded, FRAME, axis=1)[:, ::hop]
+    count = -(-(audio.shape[1] + FRAME // 2 + 1) // hop)
     window = np.hanning(FRAME).astype(np.float32)
     scale = 2.0 / (FRAME * float((window**2).sum())) / len(audio)
-    power = sum((np.abs(fft.rfft(channel * window, axis=-1)) ** 2 for channel in frames), np.zeros(1)) * scale
-    sums = np.concatenate((np.zeros((len(power), 1)), np.cumsum(power, axis=1, dtype=np.float64)), axis=1)
-    levels = {}
+    bins = {}
     for name, zone in ZONES.items():
         edges = np.geomspace(zone.low_hz, zone.high_hz, zone.bands + 1) * FRAME / rate_hz
-        bins = np.maximum(np.rint(edges).astype(int), 1)
-        bins[-1] += 1
-        levels[name] = 10.0 * np.log10(np.maximum(sums[:, bins[1:]] - sums[:, bins[:-1]], 1e-12))
+        bins[name] = np.maximum(np.rint(edges).astype(int), 1)
+        bins[name][-1] += 1
+    levels = {name: np.empty((count, zone.bands)) for name, zone in ZONES.items()}
+    for at in range(0, count, TOGETHER):
+        some = slice(at, min(count, at + TOGETHER))
+        frames = _frames(audio, some, hop)
+        power = sum((np.abs(fft.rfft(channel * window, axis=-1)) ** 2 for channel in frames), np.zeros(1)) * scale
+        sums = np.concatenate((np.zeros((len(power), 1)), np.cumsum(power, axis=1, dtype=np.float64)), axis=1)
+        for name, edges in bins.items():
+            levels[name][some] = 10.0 * np.log10(np.maximum(sums[:, edges[1:]] - sums[:, edges[:-1]], 1e-12))
     return levels
+
+
+def _frames(audio: NDArray[np.float32], some: slice, hop: int) -> NDArray[np.float32]:
+    """Frames about every `hop` samples, shape (channels, frames, FRAME); outside of the audio is silence."""
+    low, high = some.start * hop - FRAME // 2, (some.stop - 1) * hop + FRAME // 2
+    inside = audio[:, max(0, low) : high]
+    padded = np.pad(inside, ((0, 0), (max(0, -low), max(0, high - audio.shape[1]))))
+    return np.lib.stride_tricks.sliding_window_view(padded, FRAME, axis=1)[:, ::hop]
 
 
 def _peaks(level: NDArray[np.float64], zone: Zone) -> NDArray[np.int64]:

@@ -230,7 +230,7 @@ def _reading(
     for index, span in enumerate(line.spans):
         bars = span.section.bars
         place = _Laying(span, found.starts_s[first : first + bars + 1], 1.0 + found.drift_ppm * 1e-6)
-        sketch = measure_section(rendering.renderer, song, line, index, keys[index])
+        sketch = measure_section(rendering.renderer, song, line, index, keys[index]).meters
         meters, there = place.meters(read, 10.0 ** (gain_db / 20.0), sketch)
         sections.append(_heard(song, measured_section(song, span, meters), there))
         drawn.append(_heard(song, measured_section(song, span, sketch), np.ones(bars, bool)))

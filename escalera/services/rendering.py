@@ -25,14 +25,14 @@ from escalera.core.energy.terms import compute_terms, to_energy
 from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import MeasureError, RenderStopped
 from escalera.lazy_dataclasses import dataclass
-from escalera.meters.loudness import Loudness, loudness, true_peak_dbtp
+from escalera.meters.loudness import SILENCE, Loudness
 from escalera.meters.span_meters import SpanMeters, band_levels_db
 from escalera.services.logs import LOG
 from escalera.services.memory import give_back
 from escalera.sound.content import content_key
 from escalera.sound.disk import DiskShelf
 from escalera.sound.master import limit
-from escalera.sound.measurement import measure_key, measure_section
+from escalera.sound.measurement import SectionMeters, measure_key, measure_section, song_loudness
 from escalera.sound.mix import FindAudio, Renderer
 from escalera.sound.plan import Plan
 from escalera.sound.schedule import RATE_HZ
@@ -183,26 +183,30 @@ class Rendering:
     ) -> MeasuredSong:
         """Render what is not cached, and measure it. Raises RenderStopped between sections when it is not wanted."""
         line = timeline(song)
-        keys = self.renderer.chunk_keys(song, line)
-        tell = progress or (lambda share: None)
-        audio = self.renderer.render(song, lambda share: tell(0.8 * share), wanted)
-        with ThreadPoolExecutor(2) as pool:
-            meters = list(
-                pool.map(lambda i: measure_section(self.renderer, song, line, i, keys[i], audio), range(len(keys)))
-            )
-        tell(0.95)
-        sections = tuple(measured_section(song, span, m) for span, m in zip(line.spans, meters))
-        found = agreement(song.sections, [s.value for s in sections], [s.phrases.tolist() for s in sections])
-        with ThreadPoolExecutor(2) as pool:
-            whole, peak = pool.submit(loudness, audio, RATE_HZ), pool.submit(true_peak_dbtp, audio)
-            return MeasuredSong(sections, whole.result(), peak.result(), found)
+        renderer, keys = self.renderer, self.renderer.chunk_keys(song, line)
 
-    def _song_key(self, song: Song) -> str:
+        def measure(index: int) -> SectionMeters:
+            return measure_section(renderer, song, line, index, keys[index])
+
+        heard = {i: measure(i) for i, key in enumerate(self._measure_keys(song)) if key in renderer.cache}
+        missing = [i for i in range(len(keys)) if i not in heard]
+        heard |= zip(missing, renderer.sections(song, measure, missing, progress, wanted, again="voices"))
+        parts = [heard[i] for i in range(len(keys))]
+        sections = tuple(measured_section(song, span, part.meters) for span, part in zip(line.spans, parts))
+        found = agreement(song.sections, [s.value for s in sections], [s.phrases.tolist() for s in sections])
+        starts = line.samples(RATE_HZ)
+        whole = song_loudness(parts, starts, starts[-1] + renderer.tail_samples(song, line))
+        peak = max((part.true_peak_dbtp for part in parts), default=SILENCE)
+        return MeasuredSong(sections, whole, peak, found)
+
+    def _measure_keys(self, song: Song) -> list[str]:
         line = timeline(song)
         chunk_keys = self.renderer.chunk_keys(song, line)
-        keys = [measure_key(self.renderer, song, span, key) for span, key in zip(line.spans, chunk_keys)]
+        return [measure_key(self.renderer, song, line, i, key) for i, key in enumerate(chunk_keys)]
+
+    def _song_key(self, song: Song) -> str:
         targets = [(s.id, s.target, s.bars) for s in song.sections]
-        return content_key(keys, song.school, song.scale, targets)
+        return content_key(self._measure_keys(song), song.school, song.scale, targets)
 
     def measured_now(self, song: Song) -> MeasuredSong | None:
         """The measurement if it is there; nothing is begun."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.sound.buffers import silent
 from escalera.sound.compilation import bus
 from escalera.sound.schedule import RATE_HZ
 
@@ -53,11 +52,7 @@ def limit(audio: Samples) -> Samples:
     return gain
 
 
-def before_limit(audio: Samples, gain: Samples, first: int) -> Samples:
-    """What `limit` made `audio` of, (2, n), which lies `first` samples, at least a BLOCK, after the beginning of what it worked on."""
-    block = first // BLOCK - 1  # the gain runs from the centre of the block before
-    early = first - BLOCK * block
-    found = silent(2, early + audio.shape[1])
-    found[:, early:] = audio
-    bus.limit_apply(found[0], found[1], gain[block:], BLOCK, 1)
-    return found[:, early:]
+def take_back(audio: Samples, gain: Samples) -> None:
+    """Undo what `limit` did to (2, n) samples, in place."""
+    if len(gain):
+        bus.limit_apply(audio[0], audio[1], gain, BLOCK, 1)

@@ -8,7 +8,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import replace
 from itertools import islice
-from typing import Protocol
+from typing import Protocol, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,30 +20,53 @@ from escalera.core.palette.parameters import Settings
 from escalera.core.reading.events import layer_events, sounding_layers
 from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
+from escalera.lazy_dataclasses import dataclass
 from escalera.sound.buffers import blank, silent
 from escalera.sound.cache import PARTS, AudioCache, ByteRoom, Shelf
 from escalera.sound.compilation import bus
 from escalera.sound.content import content_key
 from escalera.sound.effect_processes import PROCESSES, Stage, compressor_memory
-from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, before_limit, limit
+from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit, take_back
 from escalera.sound.plan import SEND_PATHS, Part, Plan, dynamic_devices, finish, head_of, make_plan
 from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ
 from escalera.sound.section import AT_ONCE, Begin, SectionMix, mix_section
 from escalera.sound.spec import BLOCK
 from escalera.sound.unit import Unit, render_unit
+from escalera.sound.walk import SectionWalk
 
 Samples = NDArray[np.float32]
+T = TypeVar("T")
 MIXING_BYTES = 160_000_000  # of buffers that may be held at once by sections being mixed
 BUFFERS, ALONE_BUFFERS = 8, 4  # stereo buffers that mixing takes: the mix, spaces, buses, and the units at hand
-LIMITS_BYTES = 8_000_000  # of what the limiter did, for meters that read the sound before it
 AHEAD_SECTIONS = 3  # so many are mixed, or waiting to be, before the first of them is finished
 WORKERS = max(2, min(4, os.cpu_count() or 1))  # units rendered at once
 HEAD_MARGIN = 44_100  # samples past a section's beginning that is mixed alone: what effects may look ahead
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 # of a renderer that is used for one song from end to end, its mixes on disk
-SPARING_MB, SPARING_UNITS, SPARING_MIXING_BYTES, SPARING_AHEAD, SPARING_AT_ONCE = 20, 0.9, 130_000_000, 3, 2
+SPARING_MB, SPARING_UNITS, SPARING_MIXING_BYTES = 20, 0.9, 130_000_000
 FindAudio = Callable[[str], Samples]
+
+
+@dataclass(frozen=True, eq=False)
+class Window:
+    """A section with what lies before it and a moment after it: (2, n) under the ceiling, the gain that was taken for it, and where the
+    section itself begins and ends."""
+
+    audio: Samples
+    gain: Samples
+    first: int
+    last: int
+
+    @property
+    def section(self) -> Samples:
+        """The section alone, under the ceiling."""
+        return self.audio[:, self.first : self.last]
+
+    def without_limiter(self) -> Samples:
+        """The section alone, after what the limiter did was undone in the window itself."""
+        take_back(self.audio, self.gain)
+        return self.section
 
 
 class Help(Protocol):
@@ -84,12 +107,9 @@ class Renderer:
         self.find_audio = find_audio
         self.help: Help | None = None
         self._room = ByteRoom(SPARING_MIXING_BYTES if sparing else MIXING_BYTES)
-        self._ahead = SPARING_AHEAD if sparing else AHEAD_SECTIONS
-        self._at_once = SPARING_AT_ONCE if sparing else AT_ONCE
         self._workers = ThreadPoolExecutor(WORKERS, "units")
         self._beside = ThreadPoolExecutor(WORKERS, "beside")
         self._plans: Results[Plan] = Results(2048)
-        self._limits: Results[Samples] = Results(LIMITS_BYTES, lambda gain: gain.nbytes + 100)
 
     def sparing(self, shelf: Shelf) -> Renderer:
         """A renderer that keeps little in memory and its mixes on a shelf of their own: for a whole song that is handed on as it is made."""
@@ -168,9 +188,9 @@ class Renderer:
             plan = replace(plan, parts=parts)
         with self._room.take(min(BUFFERS, ALONE_BUFFERS + len(plan.parts)) * 8 * plan.reach):
             if begin is None and not spaces_only:  # what an edit changed is on its way while what is there is added up
-                for part in islice((p for p in plan.parts if p.key not in self.cache), self._at_once):
+                for part in islice((p for p in plan.parts if p.key not in self.cache), AT_ONCE):
                     self._begin(part)
-            return mix_section(plan, begin or self._begin, until, spaces_only, self._at_once, self._beside)
+            return mix_section(plan, begin or self._begin, until, spaces_only, self._beside)
 
     def begin_section(self, plan: Plan, wanted: Callable[[], bool]) -> None:
         """Have the parts of a section in memory, as far as they fit, and keep them there, so that one that an edit changes is mixed with
@@ -301,7 +321,7 @@ class Renderer:
     def chunk(self, song: Song, line: Timeline, index: int, key: str = "") -> Samples:
         """The finished sound of one section, (2, n) float32; the last one carries the song's tail."""
         key = key or self.chunk_keys(song, line)[index]
-        return self.cache.get_or_make(key, lambda: self._chunk(song, line, index, key), whole=True)
+        return self.cache.get_or_make(key, lambda: self._chunk(song, line, index), whole=True)
 
     def _edges(self, song: Song, line: Timeline, index: int) -> tuple[int, int]:
         """First sample of a section and the one after its last; the last one carries the song's tail."""
@@ -311,25 +331,52 @@ class Renderer:
     def _before_limiter(self, song: Song, line: Timeline, index: int) -> Samples:
         return self.before_master(song, line, *self._edges(song, line, index))
 
-    def _chunk(self, song: Song, line: Timeline, index: int, key: str) -> Samples:
+    def window(self, song: Song, line: Timeline, index: int) -> Window:
+        """A section as the limiter hears it; nothing of it is kept."""
         low, high = self._edges(song, line, index)
-        begin = _window_begin(low)
-        window = self.before_master(song, line, begin, high + AHEAD_SAMPLES)
-        self._limits.put(key, limit(window))
-        found = blank(2, high - low)
-        found[:] = window[:, low - begin : high - begin]
+        begin = (low - PRE_ROLL_SAMPLES) // BLOCK * BLOCK
+        audio = self.before_master(song, line, begin, high + AHEAD_SAMPLES)
+        return Window(audio, limit(audio), low - begin, high - begin)
+
+    def _chunk(self, song: Song, line: Timeline, index: int) -> Samples:
+        section = self.window(song, line, index).section
+        found = blank(*section.shape)
+        found[:] = section
         return found
 
-    def before_limiter(
-        self, song: Song, line: Timeline, index: int, key: str, finished: Samples | None = None
-    ) -> Samples:
-        """A section's sound before the limiter, (2, n): cut out of the `finished` song, what the limiter did taken back."""
-        low, high = line.samples(RATE_HZ)[index : index + 2]
-        gain = self._limits.get(key)
-        if finished is None or gain is None:
-            return self.before_master(song, line, low, high)
-        heard = finished[:, low:high]
-        return before_limit(heard, gain, low - _window_begin(low)) if len(gain) else heard
+    def sections(
+        self,
+        song: Song,
+        make: Callable[[int], T],
+        indices: Sequence[int] | None = None,
+        progress: Callable[[float], None] | None = None,
+        wanted: Callable[[], bool] = lambda: True,
+        again: str = "",
+    ) -> Iterator[T]:
+        """What `make` gives for each section, or for those at rising `indices`, in order; two are mixed at a time, ahead of it.
+
+        `progress` is told the share that is done; when `wanted` says no, RenderStopped is raised after the section at
+        hand, and what is done stays in the cache. Parts of the family `again` are asked for once more by `make`.
+        """
+        line = timeline(song)
+        plans = [self.plan(song, span) for span in line.spans]
+        starts = line.samples(RATE_HZ)
+        ends = [start + plan.reach for start, plan in zip(starts, plans)]
+        before = 2 * PRE_ROLL_SAMPLES + memory(song)[0]
+        walk = SectionWalk(starts, ends, before, range(len(plans)) if indices is None else indices)
+        last = {part.key: j for j in walk.mixed for part in plans[j].parts}
+
+        def mix(j: int) -> SectionMix:
+            if not wanted():
+                raise RenderStopped("A newer state is wanted; this one is not rendered to its end.")
+
+            def begin(part: Part) -> Future[Unit]:
+                return self._begin(part, last[part.key] > j or part.family == again)
+
+            return self.section_mix(song, line.spans[j], begin=begin)
+
+        with self._helping(song, [(line.spans[j], plans[j]) for j in walk.mixed]):
+            yield from walk.go(mix, make, AHEAD_SECTIONS, progress or (lambda share: None))
 
     def blocks(
         self,
@@ -338,44 +385,22 @@ class Renderer:
         wanted: Callable[[], bool] = lambda: True,
         limited: bool = True,
     ) -> Iterator[Samples]:
-        """The whole song with its tail, section by section, (2, n) float32 each; two are mixed at a time, ahead of what is finished.
-
-        Under the ceiling, or as it is before the limiter.
-        `progress` is told the share that is done; when `wanted` says no, RenderStopped is raised after the section at
-        hand, and what is done stays in the cache.
-        """
+        """The whole song with its tail, section by section, (2, n) float32 each; under the ceiling, or as it is before the limiter. See
+        `sections`."""
         line = timeline(song)
-        keys, plans = self.chunk_keys(song, line), [self.plan(song, span) for span in line.spans]
-        last = {part.key: index for index, plan in enumerate(plans) for part in plan.parts}
-        starts, before = line.samples(RATE_HZ), 2 * PRE_ROLL_SAMPLES + memory(song)[0]
-        ends = [start + plan.reach for start, plan in zip(starts, plans)]
+        keys = self.chunk_keys(song, line) if limited else []
 
-        def mix(index: int) -> SectionMix:
-            if not wanted():
-                raise RenderStopped("A newer state is wanted; this one is not rendered to its end.")
-            return self.section_mix(
-                song, line.spans[index], begin=lambda part: self._begin(part, last[part.key] > index)
-            )
+        def block(index: int) -> Samples:
+            return self.chunk(song, line, index, keys[index]) if limited else self._before_limiter(song, line, index)
 
-        with self._helping(song, line), ThreadPoolExecutor(2) as pool:
-            mixed: dict[int, Future[SectionMix]] = {}  # as long as they are heard, so that none is made twice
-            for index, key in enumerate(keys):
-                for number in range(max(mixed, default=-1) + 1, min(len(keys), index + self._ahead)):
-                    mixed[number] = pool.submit(mix, number)
-                for number in range(index, min(len(keys), index + 2)):  # its end hears the beginning of the next one
-                    mixed[number].result()
-                yield self.chunk(song, line, index, key) if limited else self._before_limiter(song, line, index)
-                mixed = {i: each for i, each in mixed.items() if i > index or ends[i] > starts[index + 1] - before}
-                if progress:
-                    progress((index + 1) / len(keys))
+        return self.sections(song, block, None, progress, wanted)
 
     @contextmanager
-    def _helping(self, song: Song, line: Timeline) -> Iterator[None]:
-        """While a whole song is rendered, sections that are not there yet may be mixed elsewhere, the last ones first."""
+    def _helping(self, song: Song, spans: list[tuple[Span, Plan]]) -> Iterator[None]:
+        """While a song is rendered, sections that are not there yet may be mixed elsewhere, the last ones first."""
         if self.help is None:
             yield
             return
-        spans = [(span, self.plan(song, span)) for span in line.spans]
         keys = self.help.offer(song, [row for row in spans if row[1].key not in self.cache])
         try:
             yield
@@ -393,11 +418,6 @@ class Renderer:
             out[:, at : at + block.shape[1]] = block
             at += block.shape[1]
         return out
-
-
-def _window_begin(low: int) -> int:
-    """Where the limiter begins to hear a section that starts at sample `low`."""
-    return (low - PRE_ROLL_SAMPLES) // BLOCK * BLOCK
 
 
 def _add(out: Samples, source: Samples, to: int, at: int, count: int) -> None:

@@ -30,7 +30,7 @@ from escalera.sound.spec import BLOCK, Moving, TempoPoints, block_ticks
 from escalera.sound.unit import Unit, extent
 
 FADE = 2048
-AT_ONCE = 4  # units that are entered together
+AT_ONCE = 2  # units that are entered together
 EARLY = 2  # of the last parts, which take longest, that are begun with the first ones
 SUM_BLOCK = 32768
 DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
@@ -87,7 +87,6 @@ def mix_section(
     begin: Begin,
     until: int | None = None,
     spaces_only: bool = False,
-    at_once: int = AT_ONCE,
     beside: Executor | None = None,
 ) -> SectionMix:
     """Mix the parts; with `until` only so many samples from the section's start, equal to those of the whole; or only what the shared
@@ -112,7 +111,7 @@ def mix_section(
 
     desk = Desk(first, still(), {f: still() for f in sorted(families)}, {i: still() for i in used})
     ducks = _duck_curves(plan, desk)
-    for some, units in _together(parts, begin, at_once):
+    for some, units in _together(parts, begin):
         _enter(plan, some, units, desk, ducks, spaces_only, beside)
     _finish(plan, desk, beside)
     if tail and length == whole:
@@ -121,10 +120,10 @@ def mix_section(
     return SectionMix(first, desk.out, {f: desk.buses[f] for f in sorted(plan.dynamic) if f in desk.buses})
 
 
-def _together(parts: list[Part], begin: Begin, at_once: int) -> Iterator[tuple[list[Part], list[Unit]]]:
+def _together(parts: list[Part], begin: Begin) -> Iterator[tuple[list[Part], list[Unit]]]:
     """A few parts at a time with their sound; the next few are begun before these are handed on, the longest ones at once."""
     early = {part.key: begin(part) for part in parts[-EARLY:]}
-    groups = [parts[low : low + at_once] for low in range(0, len(parts), at_once)]
+    groups = [parts[low : low + AT_ONCE] for low in range(0, len(parts), AT_ONCE)]
 
     def begun(group: list[Part]) -> list[Future[Unit]]:
         return [early.pop(part.key) if part.key in early else begin(part) for part in group]

@@ -15,7 +15,7 @@ from escalera.sound import mix
 from escalera.sound.buffers import Buffers
 from escalera.sound.cache import PartsKept
 from escalera.sound.kernels import bus
-from escalera.sound.master import before_limit, limit
+from escalera.sound.master import limit, take_back
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
 from escalera.sound.section import mix_section
@@ -74,14 +74,13 @@ def test_the_limiter_leaves_quiet_music_alone():
     assert np.array_equal(kept, quiet)
 
 
-@pytest.mark.parametrize("first", [16, 23, 4_000])
-def test_what_the_limiter_did_can_be_taken_back(first):
+def test_what_the_limiter_did_can_be_taken_back():
     loud = (np.random.default_rng(2).standard_normal((2, 20_000)) * 0.5).astype(np.float32)
     kept = loud.copy()
     gain = limit(kept)
-    part = slice(first, 15_000)
-    assert np.abs(kept[:, part] - loud[:, part]).max() > 0.1
-    assert np.abs(before_limit(kept[:, part], gain, first) - loud[:, part]).max() < 1e-6
+    assert np.abs(kept - loud).max() > 0.1
+    take_back(kept, gain)
+    assert np.abs(kept - loud).max() < 1e-6
 
 
 def spectrum_db(audio, hz):
