@@ -62,11 +62,15 @@ def _project(song: Song, rendering: Rendering, options: Options, path: Path) -> 
 
 
 def _audio(song: Song, rendering: Rendering, options: Options, path: Path) -> None:
-    """A mix, written as it is rendered; the whole is never in memory."""
+    """A mix, written as it is rendered; the whole is never in memory, and of a range of bars only their sections are rendered."""
     low, high = bar_samples(song, options.bars) if options.bars else (0, None)
+    starts = timeline(song).samples(RATE_HZ)
+    inside = [i for i, end in enumerate(starts[1:]) if end > low and (high is None or starts[i] < high)]
     with AudioWriter(path, RATE_HZ, 2, path.suffix[1:], options.bits) as out:
-        at = 0
-        for block in rendering.renderer.blocks(song, lambda share: options.tell(0.98 * share), options.wanted):
+        at = starts[inside[0]] if inside else 0
+        for block in rendering.renderer.blocks(
+            song, lambda share: options.tell(0.98 * share), options.wanted, indices=inside
+        ):
             size = block.shape[1]
             out.write(block[:, max(0, low - at) : size if high is None else max(0, min(size, high - at))])
             at += size

@@ -384,16 +384,17 @@ class Renderer:
         progress: Callable[[float], None] | None = None,
         wanted: Callable[[], bool] = lambda: True,
         limited: bool = True,
+        indices: Sequence[int] | None = None,
     ) -> Iterator[Samples]:
-        """The whole song with its tail, section by section, (2, n) float32 each; under the ceiling, or as it is before the limiter. See
-        `sections`."""
+        """The whole song with its tail, or its sections at rising `indices`, one by one, (2, n) float32 each; under the ceiling, or as it
+        is before the limiter. See `sections`."""
         line = timeline(song)
         keys = self.chunk_keys(song, line) if limited else []
 
         def block(index: int) -> Samples:
             return self.chunk(song, line, index, keys[index]) if limited else self._before_limiter(song, line, index)
 
-        return self.sections(song, block, None, progress, wanted)
+        return self.sections(song, block, indices, progress, wanted)
 
     @contextmanager
     def _helping(self, song: Song, spans: list[tuple[Span, Plan]]) -> Iterator[None]:
