@@ -34,7 +34,7 @@ from benchmarks.samples import samples
 from benchmarks.silence import silence
 from benchmarks.songs import CACHE_MB, generated, large
 from benchmarks.studies import heard_pieces, stems, studies
-from benchmarks.table import REFERENCE_S, print_over, reference_s, row, seconds
+from benchmarks.table import PYTHON, SOUND, print_over, row, seconds, slowness
 from benchmarks.tasks import tasks
 from benchmarks.voices import voices
 from escalera.core.document.song import Song
@@ -65,7 +65,7 @@ def render_speed(name: str, song: Song, budget: float) -> float:
     length = timeline(song).seconds
     Renderer(CACHE_MB).render(song)
     times = [seconds(lambda: Renderer(CACHE_MB).render(song)) for _ in range(5)]
-    row(f"render of {name}, cold cache, times real time", length / statistics.median(times), budget, "x", True)
+    row(f"render of {name}, cold cache, times real time", length / statistics.median(times), budget, "x", True, SOUND)
     return statistics.median(times)
 
 
@@ -89,14 +89,27 @@ def edit_to_sound(song: Song) -> None:
         span, start = line.spans[index], line.samples(RATE_HZ)[index]
         bar = round(span.seconds_at(span.bar_ticks[1]) * RATE_HZ)
         bars.append(seconds(lambda s=changed, a=start, b=bar: renderer.before_master(s, timeline(s), a, a + b)))
-    row("one-layer edit in 8 bars: next bar mixed, median of all layers", 1000 * statistics.median(bars), 30, "ms")
+    row(
+        "one-layer edit in 8 bars: next bar mixed, median of all layers",
+        1000 * statistics.median(bars),
+        30,
+        "ms",
+        load=SOUND,
+    )
     row(
         "one-layer edit in 8 bars that are chosen: mixed and mastered, median",
         1000 * statistics.median(chosen),
         100,
         "ms",
+        load=SOUND,
     )
-    row("one-layer edit in 8 bars after a whole render: the same", 1000 * statistics.median(wholes), 500, "ms")
+    row(
+        "one-layer edit in 8 bars after a whole render: the same",
+        1000 * statistics.median(wholes),
+        500,
+        "ms",
+        load=SOUND,
+    )
 
 
 def mixed_edits(studio: Studio, song_id: int, count: int, seed: int) -> list[float]:
@@ -214,14 +227,20 @@ def measuring(song: Song) -> None:
             figures = pool.submit(loudness, audio, RATE_HZ), pool.submit(true_peak_dbtp, audio)
             [f.result() for f in figures]
 
-    row("loudness and true peak of the whole demo song", statistics.median(seconds(whole) for _ in range(5)), 0.3, "s")
+    row(
+        "loudness and true peak of the whole demo song",
+        statistics.median(seconds(whole) for _ in range(5)),
+        0.3,
+        "s",
+        load=SOUND,
+    )
 
     def cold(act: Callable[[Song], object]) -> float:
         rendering.forget()
         return seconds(lambda: act(song))
 
     added = [cold(rendering.measure) - cold(rendering.renderer.render) for _ in range(5)]
-    row("what all meters add to a render of the demo song", statistics.median(added), 1.0, "s")
+    row("what all meters add to a render of the demo song", statistics.median(added), 1.0, "s", load=SOUND)
     rendering.measure(song)
     section = next(s for s in song.sections if s.bars >= 8)
     changed = EDITS["vary"](section.id, section.placements[0].layer_id, lowpass_start_hz=900.0, lowpass_end_hz=5000.0)
@@ -230,6 +249,7 @@ def measuring(song: Song) -> None:
         seconds(lambda: rendering.measure(changed.apply(song))),
         1.0,
         "s",
+        load=SOUND,
     )
     rendering.close()
 
@@ -290,7 +310,7 @@ def main() -> int:
     print(
         f"Benchmark song: {timeline(benchmark).seconds:.0f} s, {len(benchmark.layers)} layers, {len(benchmark.sections)} sections, {tiles} placements"
     )
-    print(f"Reference load: {1000 * reference_s():.1f} ms now, {1000 * REFERENCE_S:.1f} ms on the idle machine\n")
+    print(f"This machine beside the idle one: Python {slowness(PYTHON):.2f}×, sound {slowness(SOUND):.2f}× as long\n")
     for each in demo_songs()[:2]:
         render_speed(each.title, each, 130)
     took = render_speed("the benchmark song", benchmark, 200)

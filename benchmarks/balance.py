@@ -14,7 +14,7 @@ import numpy as np
 from scipy.stats import spearmanr
 
 from benchmarks.songs import large
-from benchmarks.table import row
+from benchmarks.table import SOUND, row
 from escalera.core.balance.balance_checks import HeardFacts, heard_findings
 from escalera.core.balance.masking import LOUDNESS_POWER, excitation, weights
 from escalera.core.balance.remedies import pair_of, remedies, with_candidate
@@ -85,7 +85,7 @@ def main() -> None:
         rendering.renderer.unit(part)
     heard_s = timed(lambda: section_heard(rendering, big, chosen.id))
     heard = section_heard(rendering, big, chosen.id)
-    row(f"a section heard ({len(heard.sounding)} layers, {seconds:.0f} s) after render", heard_s, 1.0, "s")
+    row(f"a section heard ({len(heard.sounding)} layers, {seconds:.0f} s) after render", heard_s, 1.0, "s", load=SOUND)
     row("who hides what", 1000 * timed(lambda: heard.hidings), 300, "ms")
     row("the house drawn", 1000 * timed(lambda: house(heard)), 100, "ms")
     worst = heard.hidings[0]

@@ -6,7 +6,7 @@ import itertools
 import statistics
 
 from benchmarks.songs import CACHE_MB
-from benchmarks.table import row, seconds
+from benchmarks.table import SOUND, row, seconds
 from escalera.core.document.song import Song
 from escalera.core.edits import EDITS
 from escalera.core.energy.join_cues import join_cues
@@ -32,7 +32,7 @@ def joins() -> None:
     tension = [1000 * seconds(lambda s=s: read_join(s, index)) for s in states[1:]]  # type: ignore[misc]
     heard = [1000 * seconds(lambda s=s: join_passage(rendering, s, index, 4, 2)) for s in states[1:]]  # type: ignore[misc]
     row("tension of a join after a change, median", statistics.median(tension), 50, "ms")
-    row("six bars about a join after a change, median", statistics.median(heard), 100, "ms")
+    row("six bars about a join after a change, median", statistics.median(heard), 100, "ms", load=SOUND)
     many = _crowded(song)
     devices = sum(len(s.devices) for s in many.sections)
     row(f"a song with {devices} devices as it is played", 1000 * seconds(lambda: played(many)), 50, "ms")

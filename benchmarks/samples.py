@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
-from benchmarks.table import row, seconds
+from benchmarks.table import SOUND, row, seconds
 from escalera.core.commands import COMMANDS
 from escalera.core.document.recordings import Sample
 from escalera.core.document.song import Song
@@ -58,7 +58,7 @@ def samples() -> None:
         studio.close()
         audio = noise_loop(30, 120, 3)
         took = seconds(lambda: stretched(audio, round(audio.shape[1] * 1.1)))
-        row("30 seconds stretched by a tenth, times as fast as they last", took, 1.0, "s")  # 30x
+        row("30 seconds stretched by a tenth, times as fast as they last", took, 1.0, "s", load=SOUND)  # 30x
         hour = folder / "hour.flac"
         with soundfile.SoundFile(hour, "w", RATE, 2) as out:
             for _ in range(90):
@@ -118,7 +118,7 @@ def _in_songs(studio: Studio, loop: Path) -> None:
     for name, file in (("a loop of 8 seconds", short), ("a loop of 30 seconds", loop)):
         sample = studio.samples.sample(studio.samples.add_file(file)[0])
         took = layer_heard(studio, song, section, sample)
-        row(f"{name} made to sound fitted, never heard before", took, 0.5, "s")
+        row(f"{name} made to sound fitted, never heard before", took, 0.5, "s", load=SOUND)
     other = replace(song, tempo_bpm=127.0)
     after = with_laid(other, sample, section, "loop", "drums")
     row("where its energy would land", seconds(lambda: landing(song, sample, section)), 0.05, "s")
@@ -137,4 +137,4 @@ def _in_songs(studio: Studio, loop: Path) -> None:
             )
         )
 
-    row("an edit of a clip until its layer sounds", min(seconds(edited) for _ in range(5)), 0.05, "s")
+    row("an edit of a clip until its layer sounds", min(seconds(edited) for _ in range(5)), 0.05, "s", load=SOUND)

@@ -15,7 +15,7 @@ import numpy as np
 import soundfile
 
 from benchmarks.finished_material import Track, tracks
-from benchmarks.table import row, seconds
+from benchmarks.table import SOUND, row, seconds
 from escalera.core.study.heard_track import Given, StudyReading
 from escalera.core.theory.chords import parse_chord
 from escalera.core.theory.keys import parse_key
@@ -117,7 +117,7 @@ def studies() -> None:
         inside = (rows[:, 0] >= low) & (rows[:, 0] < high)
         if inside.sum() >= 100:
             print(f"    {rows[inside, 0].mean():.2f}: {rows[inside, 1].mean():.2f} of {int(inside.sum())}")
-    row("four minutes taken apart", float(np.median(spent)), 15.0, "s")
+    row("four minutes taken apart", float(np.median(spent)), 15.0, "s", load=SOUND)
 
 
 PIECES = {"half speed": (0.5, False, "all"), "an octave up": (1.0, True, "all"), "held apart": (1.0, False, "held")}
@@ -137,7 +137,7 @@ def heard_pieces() -> None:
         piece_wav(content, -12.0, 3.0, 4.2, 0.5, False, "all")
         for name, how in PIECES.items():
             times = [_piece_ms(content, 10.0 + 2 * i, how) for i in range(8)]
-            row(f"first piece of a track, {name}, median of 8", float(np.median(times)), 200, "ms")
+            row(f"first piece of a track, {name}, median of 8", float(np.median(times)), 200, "ms", load=SOUND)
         study_id = studio.studies.add(content, "Track")
         studio.studies.read(study_id)
         row("the same study asked for again", 1000 * seconds(lambda: studio.studies.get(study_id)), 50, "ms")
@@ -160,7 +160,13 @@ def stems() -> None:
         (data := Path(folder) / "data").mkdir()
         studio = Studio(data, cache_mb=100)
         files = [(f, f.name) for f in stem_files(kit)]
-        row("thirty stems of four minutes laid", seconds(lambda: bring_in_stems(studio, files, "Kit")), 90, "s")
+        row(
+            "thirty stems of four minutes laid",
+            seconds(lambda: bring_in_stems(studio, files, "Kit")),
+            90,
+            "s",
+            load=SOUND,
+        )
         studio.close()
 
 
