@@ -23,6 +23,30 @@ RATIOS = np.array([
 FORMANTS = np.array([[730.0, 1180, 2750], [500, 1850, 2600], [300, 2250, 3000], [460, 850, 2650], [330, 750, 2500]])
 
 
+@njit(["void(float64[:, ::1], float64[::1], float64[::1])"], **OPTIONS)
+def ring_two(ring, one, other):
+    """Add two resonators to a ring of one side or two; the steps of one wait for one another, those of both do not.
+
+    Each is (2 r cos w, r², the value before the first, its place -1..1, how many samples it is heard).
+    """
+    long, short = (one, other) if one[4] >= other[4] else (other, one)
+    c1, c2, y2, turn, last = long[0], long[1], long[2], long[3], int(long[4])
+    d1, d2, z2, bend, both = short[0], short[1], short[2], short[3], int(short[4])
+    left, right, y1, z1 = ring[0], ring[-1], 0.0, 0.0
+    for i in range(both):
+        y, z = y1, z1
+        y1, y2, z1, z2 = c1 * y1 - c2 * y2, y1, d1 * z1 - d2 * z2, z1
+        left[i] += (1.0 - turn) * y + (1.0 - bend) * z
+        if len(ring) == 2:
+            right[i] += (1.0 + turn) * y + (1.0 + bend) * z
+    for i in range(both, last):
+        y = y1
+        y1, y2 = c1 * y1 - c2 * y2, y1
+        left[i] += (1.0 - turn) * y
+        if len(ring) == 2:
+            right[i] += (1.0 + turn) * y
+
+
 @njit(VOICE, **OPTIONS)
 def partials(left, right, hold, freq, gain, seed, p):
     """Partials of a struck, plucked or blown body, with a hammer's noise; unison strings beat about the pitch."""
@@ -32,7 +56,7 @@ def partials(left, right, hold, freq, gain, seed, p):
     n, attack, sides = len(left), max(8.0, attack_s * RATE), 2 if stereo > 0.5 else 1
     ring = np.zeros((sides, n))
     strings = 2 if unison > 0.0 else 1
-    total = 0.0
+    rows, resonators, total = 0, np.zeros((2 * count + 1, 5)), 0.0
     for k in range(count):
         ratio = RATIOS[body, k]
         if ratio == 0.0:
@@ -52,16 +76,13 @@ def partials(left, right, hold, freq, gain, seed, p):
             omega = 2 * np.pi * hz * 2.0 ** (sign * unison / 1200.0) / RATE
             r = np.exp(-1.0 / (seconds * (1.0 if strings == 1 else (1.35 if string else 0.65)) * RATE))
             c1, c2 = 2 * r * np.cos(omega), r * r
-            y1, y2 = 0.0, -weight * np.sin(omega) / r / strings
             turn = lean * (0.0 if k == 0 else (1.0 if k % 2 else -1.0)) + 0.5 * lean * sign
-            gl, gr = 1.0 - turn, 1.0 + turn
             heard = n if held > 0.5 else min(n, int(np.log(SILENT / weight) / np.log(r)) + 1)
-            for i in range(heard):
-                y = y1
-                y1, y2 = c1 * y1 - c2 * y2, y1
-                ring[0, i] += gl * y
-                if sides == 2:
-                    ring[1, i] += gr * y
+            row = resonators[rows]
+            row[0], row[1], row[2], row[3], row[4] = c1, c2, -weight * np.sin(omega) / r / strings, turn, heard
+            rows += 1
+    for first in range(0, rows, 2):  # the last of an odd number has a silent one beside it
+        ring_two(ring, resonators[first], resonators[first + 1])
     scale = gain * level / np.sqrt(max(total, 1e-9))
     g, z1, z2, state, tap = warp(hammer_hz), 0.0, 0.0, seeded(seed, 0), 1.0
     a, k_tap = 1.0 / (1.0 + g * (g + 0.9)), np.exp(-1.0 / (hammer_s * RATE))
