@@ -269,26 +269,31 @@ def memory_used() -> None:
     row("peak memory of everything so far", resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6, 1.5, "GB")
 
 
+STARTS = 5
+MADE_S = 60.0  # that a first start has to make its other songs
+
+
 def first_sound() -> None:
-    """From the start of the server to the first section's sound, on a data folder in which the song was heard before."""
+    """From the start of the server to the first section's sound, on a data folder in which the song was heard before and all demo songs
+    are made; the median of a few starts."""
+    address, times, size = "http://127.0.0.1:5091", [], 0
     with tempfile.TemporaryDirectory() as folder:
-        env = {**os.environ, "ESCALERA_DATA": folder}
-        for heard_before in (False, True):
+        command = [str(Path(sys.executable).parent / "escalera"), "demo", "--port", "5091"]
+        for number in range(1 + STARTS):
             start = time.perf_counter()
-            server = subprocess.Popen(
-                [str(Path(sys.executable).parent / "escalera"), "demo", "--port", "5091"],
-                env=env,
-                stderr=subprocess.DEVNULL,
-            )
+            server = subprocess.Popen(command, env={**os.environ, "ESCALERA_DATA": folder}, stderr=subprocess.DEVNULL)
             try:
-                size = _ask_for_sound("http://127.0.0.1:5091/songs/2")
-                took = time.perf_counter() - start
+                size = _ask_for_sound(f"{address}/songs/2")
+                times.append(time.perf_counter() - start)
+                while not number and time.perf_counter() - start < MADE_S:
+                    if "are being made" not in urllib.request.urlopen(f"{address}/").read().decode():
+                        break
+                    time.sleep(0.5)
+                time.sleep(0 if number else 3)
             finally:
-                time.sleep(3 if not heard_before else 0)
                 server.terminate()
                 server.wait()
-            if heard_before:
-                row(f"first sound after server start ({size / 1e6:.1f} MB)", took, 2.0, "s")
+    row(f"first sound after server start ({size / 1e6:.1f} MB)", statistics.median(times[1:]), 2.0, "s")
 
 
 def _ask_for_sound(address: str) -> int:
