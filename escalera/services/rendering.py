@@ -40,6 +40,7 @@ from escalera.sound.section import duck_gain
 from escalera.sound.stacking import StackReport, stack_report
 
 MEASURE_TRIES = 3
+WAV_PIECE = 1 << 16  # samples that are turned into bytes at once
 OUTDATED, FAILED = "outdated", "failed"
 Values = NDArray[np.float64]
 T = TypeVar("T")
@@ -327,9 +328,10 @@ def wav_bytes(audio: NDArray[np.float32]) -> bytes:
         out.setnchannels(2)
         out.setsampwidth(2)
         out.setframerate(RATE_HZ)
-        out.writeframes(
-            np.ascontiguousarray(np.clip(np.rint(audio * 32767.0), -32768, 32767).astype("<i2").T).tobytes()
-        )
+        out.setnframes(audio.shape[1])
+        for at in range(0, audio.shape[1], WAV_PIECE):  # the steps in between take several times the room of the file
+            piece = np.rint(audio[:, at : at + WAV_PIECE].T * 32767.0)
+            out.writeframesraw(np.clip(piece, -32768, 32767).astype("<i2").tobytes())
     return target.getvalue()
 
 

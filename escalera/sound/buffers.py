@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 Samples = NDArray[np.float32]
 LARGE_BYTES = 1 << 20  # smaller arrays are left to the allocator
 HUGE_BYTES = 2 << 20  # pages that the system hands out at once where memory is asked for in this way
-KEPT_BYTES = 32_000_000
+KEPT_BYTES = 16_000_000
 ROOMY = 1.25  # memory of up to so many times the size will do
 
 

@@ -7,18 +7,29 @@ A folder that cannot be written, a full disk or a damaged file only cost time: e
 from __future__ import annotations
 
 import logging
+import math
 import os
+import struct
 from pathlib import Path
 from queue import Queue
 from threading import Lock, Thread
-from typing import Any
+from typing import IO, Any
+from zipfile import ZipFile, ZipInfo
 
 import numpy as np
+from numpy.typing import NDArray
 
 from escalera.sound.section import SectionMix, mix_arrays, mix_from
 
 log = logging.getLogger("escalera")
-WAITING_BYTES = 40_000_000  # so much waits to be written; more is not kept
+WAITING_BYTES = 20_000_000  # so much waits to be written; more is not kept
+
+
+ALIGNED = 64  # bytes
+LOCAL_BYTES, PADDING = (
+    30,
+    0x504E,
+)  # of an entry's own header in a .zip file, and the name of a field there that only takes room
 
 
 def _size(value: SectionMix | bytes) -> int:
@@ -32,7 +43,7 @@ class DiskShelf:
         self.folder, self.limit_bytes = folder, limit_bytes
         self._queue: Queue[tuple[str, SectionMix | bytes] | None] = Queue()
         self._waiting, self._lock = 0, Lock()
-        self._used = 0
+        self._used, self._checked = 0, set[str]()
         self._works = self._open()
         self._writer = Thread(target=self._write_all, name="sound-shelf", daemon=True)
         self._writer.start()
@@ -60,8 +71,10 @@ class DiskShelf:
         if not self._works:
             return None
         try:
-            with np.load(file) as found:
-                mix = mix_from(found)
+            if key not in self._checked:
+                self._check(file)
+                self._checked.add(key)
+            mix = mix_from(mapped(file))
             os.utime(file)
             return mix
         except FileNotFoundError:
@@ -70,6 +83,12 @@ class DiskShelf:
             log.warning("kept sound %s cannot be read: %s", file.name, error)
             file.unlink(missing_ok=True)
             return None
+
+    def _check(self, file: Path) -> None:
+        """Read a file to its end once, before it is mapped: what is damaged says so then, and not in the middle of a song."""
+        with ZipFile(file) as packed:
+            if packed.testzip():
+                raise ValueError("it is not what was written")
 
     def get_wav(self, key: str) -> bytes | None:
         """The bytes of a finished section, if they are here."""
@@ -114,8 +133,7 @@ class DiskShelf:
             if isinstance(mix, bytes):
                 out.write(mix)
             else:
-                arrays: dict[str, Any] = mix_arrays(mix)
-                np.savez(out, **arrays)
+                write_aligned(out, mix_arrays(mix))
         fresh.rename(file)
         self._used += file.stat().st_size
         if self._used > self.limit_bytes:
@@ -143,6 +161,37 @@ class DiskShelf:
     def close(self) -> None:
         self._queue.put(None)
         self._writer.join(timeout=10)
+
+
+def write_aligned(out: IO[bytes], arrays: dict[str, NDArray[Any]]) -> None:
+    """Write arrays of any shapes as an .npz file in which each begins at a multiple of ALIGNED bytes, so that it can be mapped and worked
+    on. Raises OSError where the disk is full."""
+    with ZipFile(out, "w") as packed:
+        for name, array in arrays.items():
+            entry = ZipInfo(f"{name}.npy")
+            spare = -(out.tell() + LOCAL_BYTES + len(entry.filename) + 4) % ALIGNED
+            entry.extra = struct.pack("<HH", PADDING, spare) + bytes(spare)
+            with packed.open(entry, "w") as data:
+                np.lib.format.write_array(data, array, version=(1, 0))
+
+
+def mapped(file: Path) -> dict[str, NDArray[Any]]:
+    """The arrays of an .npz file, of their own shapes; those that lie aligned are mapped, so that only what is read of them takes room.
+    Raises ValueError, OSError or BadZipFile where it is none."""
+    found: dict[str, NDArray[Any]] = {}
+    with ZipFile(file) as packed, file.open("rb") as raw:
+        for entry in packed.infolist():
+            raw.seek(entry.header_offset + LOCAL_BYTES - 4)
+            raw.seek(sum(struct.unpack("<HH", raw.read(4))), os.SEEK_CUR)
+            np.lib.format.read_magic(raw)
+            shape, _, dtype = np.lib.format.read_array_header_1_0(raw)
+            at, size = raw.tell(), math.prod(shape)
+            if at % ALIGNED or size * dtype.itemsize < ALIGNED:
+                array = np.fromfile(raw, dtype, size).reshape(shape)
+            else:
+                array = np.memmap(file, dtype, "c", at, shape)
+            found[entry.filename.removesuffix(".npy")] = array
+    return found
 
 
 class MixFolder:

@@ -21,7 +21,7 @@ from escalera.sound import spec
 from escalera.sound.disk import DiskShelf, MixFolder
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import ticks_to_samples
-from escalera.sound.section import SectionMix
+from escalera.sound.section import SectionMix, mix_arrays
 from escalera.sound.spec import ticks_at
 from escalera.sound.stacking import stack_report
 from tests.songs import HATS, ids, small_song
@@ -113,6 +113,30 @@ def test_sound_outlives_a_restart_and_a_damaged_file_is_made_again(tmp_path, mon
     third = Rendering(100, disk=(tmp_path / "sound", 50))
     assert np.array_equal(third.renderer.render(SONG), audio)
     third.close()
+
+
+def test_a_kept_mix_is_mapped_and_one_that_is_not_what_was_written_is_made_again(tmp_path):
+    mix = SectionMix(
+        -3,
+        np.ones((2, 50_000), np.float32),
+        {"drums": np.full((2, 50_000), 2.0, np.float32), "bass": np.zeros((2, 3), np.float32)},
+    )
+    shelf = DiskShelf(tmp_path, 10_000_000)
+    for key in "ab":
+        shelf.put(key, mix)
+    shelf.settle()
+    np.savez(tmp_path / "old.npz", **mix_arrays(mix))  # as earlier versions wrote them
+    for key in ("a", "old"):
+        back = shelf.get(key)
+        assert back.offset == -3 and all(
+            np.array_equal(x, y) and x.flags.aligned
+            for x, y in zip(mix_arrays(back).values(), mix_arrays(mix).values())
+        )
+    assert isinstance(shelf.get("a").audio, np.memmap)
+    whole = (tmp_path / "b.npz").read_bytes()
+    (tmp_path / "b.npz").write_bytes(whole[:90_000] + bytes((whole[90_000] ^ 1,)) + whole[90_001:])
+    assert shelf.get("b") is None and not (tmp_path / "b.npz").exists()
+    shelf.close()
 
 
 def test_the_disk_shelf_keeps_its_limit_and_a_folder_that_cannot_be_written_costs_nothing(tmp_path):
