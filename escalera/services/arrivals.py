@@ -11,6 +11,7 @@ import re
 import secrets
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from threading import Lock
 from typing import Any
@@ -81,8 +82,9 @@ class Arrivals:
     def _clear_old(self) -> None:
         """What was begun and given up long ago."""
         for file in (*self._folder.glob("*.part"), *self._folder.glob("*.json")):
-            if file.name != "log.json" and time.time() - file.stat().st_mtime > STALE_S:
-                file.unlink(missing_ok=True)
+            with suppress(FileNotFoundError):  # another request may have done with it in this moment
+                if file.name != "log.json" and time.time() - file.stat().st_mtime > STALE_S:
+                    file.unlink()
 
     def pieces(self, token: str) -> int:
         """How many pieces came, so that a broken transfer goes on where it stopped."""
