@@ -41,6 +41,9 @@ MIXING_BYTES = 160_000_000  # of buffers that may be held at once by sections be
 BUFFERS, ALONE_BUFFERS = 8, 4  # stereo buffers that mixing takes: the mix, spaces, buses, and the units at hand
 AHEAD_SECTIONS = 3  # so many are mixed, or waiting to be, before the first of them is finished
 WORKERS = max(2, min(4, os.cpu_count() or 1))  # units rendered at once
+LIMITER_BEHIND = (
+    2 * PRE_ROLL_SAMPLES
+)  # samples before a section that its finished sound may depend on, beside compressors
 HEAD_MARGIN = 44_100  # samples past a section's beginning that is mixed alone: what effects may look ahead
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 # of a renderer that is used for one song from end to end, its mixes on disk
@@ -298,7 +301,7 @@ class Renderer:
         keys = [plan.key for plan in plans]
         ends = [s + plan.reach for s, plan in zip(starts, plans)]
         behind, ahead_samples = memory(song)
-        before = 2 * PRE_ROLL_SAMPLES + behind
+        before = LIMITER_BEHIND + behind
         dynamics = sorted(_dynamic(song).items())
         found = []
         for i in range(len(line.spans)):
@@ -362,7 +365,7 @@ class Renderer:
         plans = [self.plan(song, span) for span in line.spans]
         starts = line.samples(RATE_HZ)
         ends = [start + plan.reach for start, plan in zip(starts, plans)]
-        before = 2 * PRE_ROLL_SAMPLES + memory(song)[0]
+        before = LIMITER_BEHIND + memory(song)[0]
         walk = SectionWalk(starts, ends, before, range(len(plans)) if indices is None else indices)
         last = {part.key: j for j in walk.mixed for part in plans[j].parts}
 
