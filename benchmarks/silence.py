@@ -9,7 +9,8 @@ import numpy as np
 
 from benchmarks.table import row
 from escalera.core.palette.sounds import SOUNDS
-from escalera.sound.effect_processes import PROCESSES, Stage
+from escalera.sound.effect_processes import PROCESSES
+from escalera.sound.effect_stage import Stage
 from escalera.sound.schedule import RATE_HZ
 from escalera.sound.voices import patch
 

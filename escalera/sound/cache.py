@@ -276,7 +276,11 @@ class AudioCache:
         with self._lock:
             if key in self._in_use:
                 return True
-        return key in self.parts or key in self._wholes or (self.shelf is not None and key in self.shelf)
+        return key in self.parts or key in self._wholes or self.is_on_shelf(key)
+
+    def is_on_shelf(self, key: str) -> bool:
+        """Whether what is whole can be read again, so that nobody need hold it."""
+        return self.shelf is not None and key in self.shelf
 
     def clear(self) -> None:
         self.parts.clear()

@@ -135,6 +135,7 @@ class DiskShelf:
             else:
                 write_aligned(out, mix_arrays(mix))
         fresh.rename(file)
+        self._checked.add(key)
         self._used += file.stat().st_size
         if self._used > self.limit_bytes:
             self._make_room()

@@ -6,89 +6,19 @@ place. Its tail says how many samples it needs after the sound ends.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import field
-from functools import cached_property
-
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.palette.effects import EFFECT_BY_KEY, STRINGS, WAVES
-from escalera.core.palette.parameters import Settings, setting
+from escalera.core.palette.effects import STRINGS, WAVES
 from escalera.core.time.ruler import RATE_HZ
-from escalera.lazy_dataclasses import dataclass
 from escalera.sound.buffers import blank, silent
 from escalera.sound.compilation import bus
 from escalera.sound.compilation import effects as k
+from escalera.sound.effect_stage import BLOCK, LONGEST_TAIL, Audio, Effect, Process, Stage, both, mixed
+from escalera.sound.space_effects import add_echo, add_room, beside_dry, echo_tail, room_effort, room_tail
 
-BLOCK = 16
-Audio = NDArray[np.float32]
-Values = NDArray[np.float32]
-LONGEST_TAIL = 8 * RATE_HZ
 RMS_BLOCKS = 18  # 6.5 ms
 NONE = np.zeros(0, np.float32)
-
-
-@dataclass(frozen=True)
-class Stage:
-    """Where an effect works: which settings, how the song's time runs there.
-
-    offset : of the audio's first sample from the section's start
-    quarter : samples of a quarter note
-    moving : control values of parameters that a curve moves, one for every 16 samples and one more
-    """
-
-    key: str
-    settings: Settings
-    offset: int
-    length: int
-    quarter: float
-    seed: int = 0
-    moving: dict[str, Values] = field(default_factory=dict)
-    whole: bool = True  # whether the audio is all there is, and no window of it
-
-    @cached_property
-    def blocks(self) -> int:
-        return -(-self.length // BLOCK)
-
-    def still(self, name: str) -> float:
-        """A parameter that holds for the whole sound."""
-        return (
-            float(self.moving[name][0])
-            if name in self.moving
-            else setting(self.settings, EFFECT_BY_KEY[self.key].parameter_by_key[name])
-        )
-
-    def values(self, name: str) -> Values:
-        """A parameter for every block, and one more."""
-        if name in self.moving:
-            return self.moving[name]
-        return np.full(self.blocks + 1, self.still(name), np.float32)
-
-    def cycles(self, rate: str) -> NDArray[np.float64]:
-        """Cycles passed at every block since the section's start, for a rate in beats that may move.
-
-        Shape (blocks,); the rate is the name of a parameter in beats.
-        """
-        step = BLOCK / (self.values(rate).astype(np.float64) * self.quarter)
-        return self.offset / (float(self.values(rate)[0]) * self.quarter) + np.concatenate(
-            ([0.0], np.cumsum(step[:-1]))
-        )
-
-
-Process = Callable[[Audio, Stage], Audio]
-Tail = Callable[[Stage], int]
-
-
-@dataclass(frozen=True, slots=True)
-class Effect:
-    process: Process
-    tail: Tail = lambda stage: 0
-
-
-def both(audio: Audio) -> Audio:
-    """Two channels."""
-    return audio if len(audio) == 2 else np.repeat(audio, 2, axis=0)
 
 
 def wave(name: float, cycles: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -145,14 +75,15 @@ def _drive(audio: Audio, s: Stage) -> Audio:
 
 
 def _band_drive(audio: Audio, s: Stage) -> Audio:
+    low, mid, high = (blank(audio.shape[1]) for _ in range(3))
     for channel in audio:
-        low, mid, high = (np.empty(len(channel), np.float32) for _ in range(3))
         k.split_bands(
             channel, low, mid, high, s.still("low_split_hz"), max(s.still("high_split_hz"), s.still("low_split_hz"))
         )
         for band, name in ((low, "low"), (mid, "mid"), (high, "high")):
             k.saturate(band, s.values(name), 1.0)
-        channel[:] = low + mid + high
+        np.add(low, mid, out=channel)
+        channel += high
     return audio
 
 
@@ -189,7 +120,8 @@ def _de_ess(audio: Audio, s: Stage) -> Audio:
     gain = 10.0 ** (np.maximum(gain_db, -s.values("most_db")) / 20.0)
     for channel in sharp:
         bus.apply_gain(channel, gain.astype(np.float32), BLOCK)
-    return rest + sharp
+    rest += sharp
+    return rest
 
 
 MOST_TRANSIENT_DB = 12.0
@@ -201,11 +133,15 @@ def _transient(audio: Audio, s: Stage) -> Audio:
     k.follow_attack(audio[0], audio[-1], quick, slow)
     front = np.clip(20.0 * np.log10(quick / slow) / 9.0, 0.0, 1.0)
     gain_db = MOST_TRANSIENT_DB * (s.values("attack") * front + s.values("sustain") * (1.0 - front))
-    peak = np.abs(audio).max(initial=1e-9)
+    peak = _peak(audio)
     for channel in audio:
         bus.apply_gain(channel, (10.0 ** (gain_db / 20.0)).astype(np.float32), BLOCK)
-    over = np.abs(audio).max(initial=1e-9) / max(peak * 2.0, 1e-9)  # at most 6 dB over what it was
-    return audio / np.float32(max(1.0, over))
+    audio /= np.float32(max(1.0, _peak(audio) / (2.0 * peak)))  # at most 6 dB over what it was
+    return audio
+
+
+def _peak(audio: Audio) -> float:
+    return max(float(audio.max(initial=1e-9)), -float(audio.min(initial=0.0)))
 
 
 CHORUS_VOICES = ((0.0, -1.0), (1 / 3, 0.0), (2 / 3, 1.0))  # phase of the drift and place of every take
@@ -222,12 +158,12 @@ def _chorus(audio: Audio, s: Stage) -> Audio:
     for phase, place in CHORUS_VOICES:
         late = s.values("depth_ms") * (1.3 + np.sin(2 * np.pi * (turns + phase))) + 4.0
         k.drifting(mono, take, late.astype(np.float32))
-        out[0] += np.float32(np.sqrt(0.5 * (1 - 0.9 * place)) * 0.7) * take
-        out[1] += np.float32(np.sqrt(0.5 * (1 + 0.9 * place)) * 0.7) * take
+        left, right = (np.sqrt(0.5 * (1 + 0.9 * side)) * 0.7 for side in (-place, place))
+        bus.add_stereo(*out, take, take, left, right)
     mix = s.values("mix")
     for channel in audio:
         bus.apply_gain(channel, (1.0 - 0.5 * mix).astype(np.float32), BLOCK)
-    return _mixed(audio, out, mix)
+    return mixed(audio, out, mix)
 
 
 def _resonators(audio: Audio, s: Stage) -> Audio:
@@ -235,7 +171,7 @@ def _resonators(audio: Audio, s: Stage) -> Audio:
     for channel, ringing in zip(audio, out):
         for key in STRINGS:
             k.strung(np.ascontiguousarray(channel), ringing, s.values(key), s.values("ring_s"), s.values("damping"))
-    return _mixed(audio, 0.5 * out, s.values("mix"))
+    return mixed(audio, out, 0.5 * s.values("mix"))
 
 
 def _worn_tape(audio: Audio, s: Stage) -> Audio:
@@ -306,84 +242,7 @@ def _power(audio: Audio) -> float:
     return sum(float(np.square(audio[:, low : low + POWER_PIECE], dtype=np.float64).sum()) for low in pieces)
 
 
-def _echo_delay(s: Stage) -> int:
-    return max(64, round(s.still("time_beats") * s.quarter))
-
-
-def add_echo(source: Audio, out: Audio, s: Stage) -> None:
-    """Add the repeats of a stereo source to `out`."""
-    k.echo(
-        source[0],
-        source[1],
-        out[0],
-        out[1],
-        _echo_delay(s),
-        s.values("feedback"),
-        s.still("low_hz"),
-        s.still("high_hz"),
-        int(s.still("sides")),
-        s.still("duck"),
-    )
-
-
-def _echo(audio: Audio, s: Stage) -> Audio:
-    dry = both(audio)
-    wet = silent(*dry.shape)
-    add_echo(np.ascontiguousarray(dry), wet, s)
-    return _mixed(dry, wet, s.values("mix"))
-
-
-def _mixed(dry: Audio, wet: Audio, mix: Values) -> Audio:
-    for channel in wet:
-        bus.apply_gain(channel, mix, BLOCK)
-    return dry + wet
-
-
-def _echo_tail(s: Stage) -> int:
-    feedback = float(s.values("feedback").max())
-    turns = 1 + int(np.ceil(np.log(0.002) / np.log(max(0.02, feedback))))
-    return min(LONGEST_TAIL, _echo_delay(s) * max(2, turns))
-
-
 POWER_PIECE = 1 << 16
-SIZES = (0.24, 0.52, 1.0, 1.0)
-SHIMMER = 3
-
-
-def add_room(source: Audio, out: Audio, s: Stage) -> None:
-    """Add the room's answer to a stereo source to `out`."""
-    kind, late = int(s.still("kind")), round(s.still("pre_delay_beats") * s.quarter)
-    if kind == SHIMMER:
-        up = silent(*source.shape)
-        for a, b in zip(source, up):
-            k.pitch_shift(a, b, 2.0, 0)  # a room blurs what careful grains would mend
-        up *= np.float32(0.8)
-        up += np.float32(0.45) * source
-        source = up
-    n = source.shape[1] - late
-    if n > 0:
-        k.tank(
-            source[0, :n],
-            source[1, :n],
-            out[0, late:],
-            out[1, late:],
-            s.still("decay_s"),
-            s.still("damping"),
-            SIZES[kind],
-        )
-
-
-def _room(audio: Audio, s: Stage) -> Audio:
-    dry = both(audio)
-    wet = silent(*dry.shape)
-    add_room(np.ascontiguousarray(dry), wet, s)
-    return _mixed(dry, wet, s.values("mix"))
-
-
-def _room_tail(s: Stage) -> int:
-    return min(
-        LONGEST_TAIL, round((s.still("decay_s") * 1.05 + 0.1) * RATE_HZ + s.still("pre_delay_beats") * s.quarter)
-    )
 
 
 def _widen(audio: Audio, s: Stage) -> Audio:
@@ -392,9 +251,9 @@ def _widen(audio: Audio, s: Stage) -> Audio:
     k.widen(audio[0], audio[1], s.values("amount"), s.still("mono_below_hz"), mono)
     lowered = 1.0 - 10.0 ** (s.values("middle_db") / 20.0)
     if lowered.any():
-        middle = 0.5 * (audio[0] + audio[1])
-        bus.apply_gain(middle, lowered.astype(np.float32), BLOCK)
-        audio = audio - middle
+        middle = audio[0] + audio[1]
+        bus.apply_gain(middle, (0.5 * lowered).astype(np.float32), BLOCK)
+        audio -= middle
     return audio
 
 
@@ -405,8 +264,17 @@ def _double(audio: Audio, s: Stage) -> Audio:
         depth = deviation * RATE_HZ / (2.0 * np.pi * rates[side])
         delay = depth + (s.still("apart_ms") * (0.35 if side == 0 else 1.35)) / 1000 * RATE_HZ
         k.late_take(np.ascontiguousarray(channel), take, delay, depth, rates[side], 0.17 + 0.5 * side)
-    mix = np.float32(s.still("mix"))
-    return (1.0 - 0.5 * mix) * audio + np.float32(0.75) * mix * takes
+    mix = s.still("mix")
+    return _crossed(audio, takes, 1.0 - 0.5 * mix, 0.75 * mix)
+
+
+def _crossed(dry: Audio, wet: Audio, dry_gain: float, wet_gain: float) -> Audio:
+    """The sum of both, each at a level of its own, in the place of the second one."""
+    wet *= np.float32(wet_gain)
+    for answer, channel in zip(wet, dry):
+        channel *= np.float32(dry_gain)
+        answer += channel
+    return wet
 
 
 def _double_tail(s: Stage) -> int:
@@ -442,13 +310,13 @@ def _half_speed(audio: Audio, s: Stage) -> Audio:
 
 
 def _pitch(audio: Audio, s: Stage) -> Audio:
-    semitones, mix = s.still("semitones"), np.float32(s.still("mix"))
+    semitones, mix = s.still("semitones"), s.still("mix")
     if not semitones:
         return audio
     out = silent(*audio.shape)
     for channel, shifted in zip(audio, out):
         k.pitch_shift(channel, shifted, 2.0 ** (semitones / 12.0), 480)
-    return (1.0 - mix) * audio + mix * out
+    return _crossed(audio, out, 1.0 - mix, mix)
 
 
 def _as_it_is(audio: Audio, s: Stage) -> Audio:
@@ -467,8 +335,8 @@ PROCESSES: dict[str, Effect] = {
     "compressor": Effect(_compress),
     "de-esser": Effect(_de_ess, lambda s: 256),
     "transient": Effect(_transient),
-    "echo": Effect(_echo, _echo_tail),
-    "room": Effect(_room, _room_tail),
+    "echo": Effect(beside_dry(add_echo), echo_tail, add_echo),
+    "room": Effect(beside_dry(add_room), room_tail, add_room, room_effort),
     "widen": Effect(_widen, lambda s: 512),
     "double": Effect(_double, _double_tail),
     "chorus": Effect(_chorus, lambda s: 1200),

@@ -25,20 +25,20 @@ from escalera.sound.buffers import blank, silent
 from escalera.sound.cache import PARTS, AudioCache, ByteRoom, Shelf
 from escalera.sound.compilation import bus
 from escalera.sound.content import content_key
-from escalera.sound.effect_processes import PROCESSES, Stage, compressor_memory
+from escalera.sound.effect_processes import PROCESSES, compressor_memory
+from escalera.sound.effect_stage import Stage
 from escalera.sound.master import AHEAD_SAMPLES, MASTER_VERSION, PRE_ROLL_SAMPLES, limit, take_back
 from escalera.sound.plan import SEND_PATHS, Part, Plan, dynamic_devices, finish, head_of, make_plan
 from escalera.sound.recording_files import library
 from escalera.sound.schedule import RATE_HZ
-from escalera.sound.section import AT_ONCE, Begin, SectionMix, mix_section
+from escalera.sound.section import AT_ONCE, Begin, SectionMix, mix_section, room_of
 from escalera.sound.spec import BLOCK
 from escalera.sound.unit import Unit, render_unit
 from escalera.sound.walk import SectionWalk
 
 Samples = NDArray[np.float32]
 T = TypeVar("T")
-MIXING_BYTES = 160_000_000  # of buffers that may be held at once by sections being mixed
-BUFFERS, ALONE_BUFFERS = 8, 4  # stereo buffers that mixing takes: the mix, spaces, buses, and the units at hand
+MIXING_BYTES = 125_000_000  # of buffers that may be held at once by sections being mixed
 AHEAD_SECTIONS = 3  # so many are mixed, or waiting to be, before the first of them is finished
 WORKERS = max(2, min(4, os.cpu_count() or 1))  # units rendered at once
 LIMITER_BEHIND = (
@@ -47,7 +47,7 @@ LIMITER_BEHIND = (
 HEAD_MARGIN = 44_100  # samples past a section's beginning that is mixed alone: what effects may look ahead
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 # of a renderer that is used for one song from end to end, its mixes on disk
-SPARING_MB, SPARING_UNITS, SPARING_MIXING_BYTES = 20, 0.9, 130_000_000
+SPARING_MB, SPARING_UNITS = 20, 0.9
 FindAudio = Callable[[str], Samples]
 
 
@@ -109,10 +109,10 @@ class Renderer:
         self.cache = AudioCache(cache_mb * 1_000_000, shelf, SPARING_UNITS if sparing else PARTS)
         self.find_audio = find_audio
         self.help: Help | None = None
-        self._room = ByteRoom(SPARING_MIXING_BYTES if sparing else MIXING_BYTES)
+        self._room = ByteRoom(MIXING_BYTES)
         self._workers = ThreadPoolExecutor(WORKERS, "units")
         self._beside = ThreadPoolExecutor(WORKERS, "beside")
-        self._plans: Results[Plan] = Results(2048)
+        self._plans: Results[Plan] = Results(256)
 
     def sparing(self, shelf: Shelf) -> Renderer:
         """A renderer that keeps little in memory and its mixes on a shelf of their own: for a whole song that is handed on as it is made."""
@@ -189,7 +189,7 @@ class Renderer:
         if until is not None:  # of what is there already, the whole is as good and costs nothing
             parts = [p if p.key in self.cache else head_of(p, until + HEAD_MARGIN) for p in plan.parts]
             plan = replace(plan, parts=parts)
-        with self._room.take(min(BUFFERS, ALONE_BUFFERS + len(plan.parts)) * 8 * plan.reach):
+        with self._room.take(room_of(plan, until)):
             if begin is None and not spaces_only:  # what an edit changed is on its way while what is there is added up
                 for part in islice((p for p in plan.parts if p.key not in self.cache), AT_ONCE):
                     self._begin(part)
@@ -229,14 +229,14 @@ class Renderer:
         behind, ahead = memory(song) if chains else (0, 0)
         begin, end = (low - behind) // BLOCK * BLOCK if chains else low, high + ahead
         out, buses = self._sum(song, line, begin, end, layers, wet)
-        for family, audio in buses.items():
-            out += _dynamically(chains.get(family, ()), audio)
+        for family in list(buses):  # each is let go of before the next one
+            out += _dynamically(chains.get(family, ()), buses.pop(family))
         gain = np.float32(10.0 ** (song.master_gain_db / 20.0))
         if chains.get("master"):
             out = _dynamically(chains["master"], out)
         if gain != 1.0:
             out *= gain
-        return out if not chains else np.ascontiguousarray(out[:, low - begin : high - begin])
+        return out[:, low - begin : high - begin]
 
     def through_bus(
         self, song: Song, family: str, sound: Callable[[int, int], Samples], low: int, high: int
@@ -379,7 +379,13 @@ class Renderer:
             return self.section_mix(song, line.spans[j], begin=begin)
 
         with self._helping(song, [(line.spans[j], plans[j]) for j in walk.mixed]):
-            yield from walk.go(mix, make, AHEAD_SECTIONS, progress or (lambda share: None))
+            yield from walk.go(
+                mix,
+                make,
+                AHEAD_SECTIONS,
+                progress or (lambda share: None),
+                lambda j: self.cache.is_on_shelf(plans[j].key),
+            )
 
     def blocks(
         self,

@@ -16,7 +16,8 @@ from escalera.core.reading.events import START, layer_events, sounding_layers
 from escalera.core.reading.timeline import Span
 from escalera.lazy_dataclasses import dataclass
 from escalera.sound.content import content_key
-from escalera.sound.effect_processes import PROCESSES, Stage
+from escalera.sound.effect_processes import PROCESSES
+from escalera.sound.effect_stage import Stage
 from escalera.sound.schedule import RATE_HZ, Notes, kick_onsets, schedule, ticks_to_samples
 from escalera.sound.spec import (
     MIX_LANES,
@@ -31,10 +32,11 @@ from escalera.sound.spec import (
 )
 from escalera.sound.unit import effort, extent
 
-MIX_VERSION = 4
+MIX_VERSION = 5
 OFF_DB = -59.5
 SEND_PATHS = tuple(row.send for row in RETURNS)
 RETURN_INDEX = {row.key: i for i, row in enumerate(RETURNS)}
+Duck = tuple[int, float, float]  # source, depth in dB, release in beats
 
 
 def amplitude(level_db: float) -> float:
@@ -73,7 +75,7 @@ class Part:
     end: int
     gains: Gains
     moving: tuple[Moving, ...]
-    duck: tuple[int, float, float] | None
+    duck: Duck | None
     throws: tuple[tuple[int, int, int, float], ...]
     printed: Print | None
 

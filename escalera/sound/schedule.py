@@ -101,7 +101,7 @@ def _late(notes: Notes, layer: Layer) -> Notes:
     )
 
 
-@lru_cache(maxsize=4096)
+@lru_cache(maxsize=1024)
 def _schedule(
     events: Events, grid: Grid, is_drum: bool, stops: tuple[Events, ...], lengths: tuple[int, ...] = ()
 ) -> Notes:

@@ -11,26 +11,27 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from escalera.core.palette.effects import RETURNS
-from escalera.core.palette.parameters import Settings
 from escalera.lazy_dataclasses import dataclass
 from escalera.sound.buffers import silent
 from escalera.sound.compilation import bus
-from escalera.sound.effect_processes import PROCESSES, SHIMMER, Stage, add_echo, add_room
+from escalera.sound.effect_processes import PROCESSES
+from escalera.sound.effect_stage import Stage
 from escalera.sound.plan import (
     SEND_PATHS,
     Chain,
+    Duck,
     Part,
     Plan,
-    return_stage,
     tail_of,
     used_returns,
 )
+from escalera.sound.spaces import Spaces, most_buffers, order_of
 from escalera.sound.spec import BLOCK, Moving, TempoPoints, block_ticks
 from escalera.sound.unit import Unit, extent
 
 FADE = 2048
 AT_ONCE = 2  # units that are entered together
+UNITS_AT_HAND = 2  # stereo buffers that those take which are entered, and those on their way
 EARLY = 2  # of the last parts, which take longest, that are begun with the first ones
 SUM_BLOCK = 32768
 DUCK_ATTACK, DUCK_HOLD = 96, 900  # samples
@@ -73,13 +74,24 @@ class Desk:
     first: int
     out: Samples
     buses: dict[str, Samples]
-    returns: dict[int, Samples]
+    spaces: Spaces
+    ducks: dict[Duck, Samples] = field(default_factory=dict)
+
+    def duck(self, part: Part) -> Samples:
+        """Gain over the mix by which a part is ducked; none where it is not, or by what is silent."""
+        return self.ducks.get(part.duck, NONE) if part.duck else NONE
 
     def target(self, family: str) -> Samples:
         return self.buses.get(family, self.out)
 
 
 Begin = Callable[[Part], Future[Unit]]
+
+
+def room_of(plan: Plan, until: int | None = None) -> int:
+    """About how many bytes mixing takes at most: the mix, its buses and spaces, and the units at hand."""
+    length = plan.reach if until is None else min(plan.reach, until)
+    return 8 * length * (1 + len(set(plan.buses) | plan.dynamic) + most_buffers(plan, AT_ONCE) + UNITS_AT_HAND)
 
 
 def mix_section(
@@ -109,15 +121,25 @@ def mix_section(
     def still() -> Samples:
         return silent(2, length)
 
-    desk = Desk(first, still(), {f: still() for f in sorted(families)}, {i: still() for i in used})
-    ducks = _duck_curves(plan, desk)
-    for some, units in _together(parts, begin):
-        _enter(plan, some, units, desk, ducks, spaces_only, beside)
-    _finish(plan, desk, beside)
+    spaces = Spaces(plan, parts, length, order_of(plan, AT_ONCE), beside)
+    desk = Desk(first, still(), {f: still() for f in sorted(families)}, spaces)
+    _fill(plan, parts, begin, desk, spaces_only, beside)
+    _finish(plan, desk)
     if tail and length == whole:
         for audio in (desk.out, *desk.buses.values()):
             audio[:, -FADE:] *= np.linspace(1.0, 0.0, FADE, dtype=np.float32) ** 2
     return SectionMix(first, desk.out, {f: desk.buses[f] for f in sorted(plan.dynamic) if f in desk.buses})
+
+
+def _fill(plan: Plan, parts: list[Part], begin: Begin, desk: Desk, spaces_only: bool, beside: Executor | None) -> None:
+    """Enter the parts' sound, and hold nothing longer than it is needed."""
+    ducked = [part.duck for part in parts]
+    for some, units in _together(parts, begin):
+        _duck(plan, some, desk)
+        _enter(plan, some, units, desk, spaces_only, beside)
+        desk.spaces.entered(some)
+        del ducked[: len(some)], units
+        desk.ducks = {duck: curve for duck, curve in desk.ducks.items() if duck in ducked}
 
 
 def _together(parts: list[Part], begin: Begin) -> Iterator[tuple[list[Part], list[Unit]]]:
@@ -148,14 +170,13 @@ def _enter(
     parts: list[Part],
     units: list[Unit],
     desk: Desk,
-    ducks: dict[tuple[int, float, float], Samples],
     spaces_only: bool,
     beside: Executor | None,
 ) -> None:
     """Add units to the mix, buses and sends, block by block, so that a block stays in the processor's cache."""
-    rows = [row for part, unit in zip(parts, units) for row in _ways(plan, part, unit, desk, ducks)]
+    rows = [row for part, unit in zip(parts, units) for row in _ways(plan, part, unit, desk)]
     if spaces_only:
-        rows = [row for row in rows if any(row[0] is source for source in desk.returns.values())]
+        rows = [row for row in rows if any(row[0] is source for source in desk.spaces.sources)]
     length = desk.out.shape[1]
     middle = length // 2 // SUM_BLOCK * SUM_BLOCK if beside else length
     second = beside.submit(_enter_between, rows, middle, length) if beside else None
@@ -177,17 +198,17 @@ def _enter_between(rows: list[Way], first: int, last: int) -> None:
 Way = tuple[Samples, Samples, Samples, Samples, Samples, int, float, float]
 
 
-def _ways(plan: Plan, part: Part, unit: Unit, desk: Desk, ducks: dict[tuple[int, float, float], Samples]) -> list[Way]:
+def _ways(plan: Plan, part: Part, unit: Unit, desk: Desk) -> list[Way]:
     """Where a unit goes: (target, left, right, curve left, curve right, place, gains) for the mix and every send."""
     g, at = part.gains, unit.offset - desk.first
-    duck = ducks.get(part.duck, NONE) if part.duck else NONE
+    duck = desk.duck(part)
     target = desk.target(part.family)
     if part.moving:
         return _moving_ways(plan, part, unit, desk, duck)
     left, right = g.level * g.left, g.level * g.right
     ways: list[Way] = [(target, unit.left, unit.right, duck, duck, at, left, right)] if g.level else []
     ways += [
-        (desk.returns[i], unit.left, unit.right, duck, duck, at, left * send, right * send)
+        (desk.spaces.source(i), unit.left, unit.right, duck, duck, at, left * send, right * send)
         for i, send in enumerate(g.sends)
         if send and g.level
     ]
@@ -217,7 +238,7 @@ def _moving_ways(plan: Plan, part: Part, unit: Unit, desk: Desk, duck: Samples) 
     for i, slot in enumerate(SEND_PATHS):
         if slot in moving or g.sends[i]:
             send = _per_sample(curve(slot, g.sends[i]), length)
-            ways.append((desk.returns[i], unit.left, unit.right, left * send, right * send, at, 1.0, 1.0))
+            ways.append((desk.spaces.source(i), unit.left, unit.right, left * send, right * send, at, 1.0, 1.0))
     if part.throws:  # the level's curve is already part of the gains that stand in for ducking
         ways += _throw_ways(part, unit, desk, left, 1.0, 1.0)
     return ways
@@ -253,20 +274,18 @@ def _throw_ways(part: Part, unit: Unit, desk: Desk, duck: Samples, left: float, 
             np.ascontiguousarray(s[a - unit.offset : b - unit.offset] * window, np.float32)
             for s in (unit.left, unit.right)
         )
-        ways.append((desk.returns[i], x, y, NONE, NONE, a - desk.first, left * gain, right * gain))
+        ways.append((desk.spaces.source(i), x, y, NONE, NONE, a - desk.first, left * gain, right * gain))
     return ways
 
 
-def _duck_curves(plan: Plan, desk: Desk) -> dict[tuple[int, float, float], Samples]:
-    """Gain over the section's mix for every source, depth and release in use; none where the source is silent."""
-    curves: dict[tuple[int, float, float], Samples] = {}
-    for part in plan.parts:
-        if part.duck and part.duck not in curves and len(plan.onsets[part.duck[0]]):
-            curves[part.duck] = duck_gain(plan, part.duck, desk.first, desk.out.shape[1])
-    return curves
+def _duck(plan: Plan, parts: list[Part], desk: Desk) -> None:
+    """Have the curves by which parts are ducked, one for every source, depth and release."""
+    for part in parts:
+        if part.duck and part.duck not in desk.ducks and len(plan.onsets[part.duck[0]]):
+            desk.ducks[part.duck] = duck_gain(plan, part.duck, desk.first, desk.out.shape[1])
 
 
-def duck_gain(plan: Plan, duck: tuple[int, float, float], first: int, length: int) -> Samples:
+def duck_gain(plan: Plan, duck: Duck, first: int, length: int) -> Samples:
     """Gain of one ducking over `length` samples from `first` samples after the section's start."""
     source, depth_db, release_beats = duck
     curve = np.ones(length, np.float32)
@@ -276,56 +295,21 @@ def duck_gain(plan: Plan, duck: tuple[int, float, float], first: int, length: in
     return curve
 
 
-def _finish(plan: Plan, desk: Desk, beside: Executor | None) -> None:
+def _finish(plan: Plan, desk: Desk) -> None:
     """Shared spaces and buses, then the mix's own effects."""
-    here, there = _halves(plan)
-    aside = silent(2, desk.out.shape[1]) if there else desk.out
 
-    def answer(indices: list[int], out: Samples) -> None:
-        for index in indices:
-            source = desk.returns.pop(index, None)
-            if source is not None:
-                stage = return_stage(index, plan.returns[index], plan.quarter, source.shape[1])
-                (add_echo if RETURNS[index].effect == "echo" else add_room)(source, out, stage)
-
-    def others() -> None:
+    def buses() -> None:
         for family, chain in plan.buses.items():
             desk.buses[family] = through(chain, desk.buses[family], desk.first, plan.quarter, plan.tempo)
-        answer(there, aside)
 
-    second = beside.submit(others) if beside and (there or plan.buses) else None
-    answer(here, desk.out)
-    if second:
-        second.result()
-    else:
-        others()
-    if there:
-        desk.out += aside
+    desk.spaces.finish(desk.out, buses if plan.buses else None)
     for family in plan.buses:
         if family not in plan.dynamic:
-            desk.out += desk.buses[family]
+            desk.out += desk.buses.pop(family)
     if not plan.master.idle:
         desk.out = through(plan.master, desk.out, desk.first, plan.quarter, plan.tempo)
         for family in plan.dynamic:
             desk.buses[family] = through(plan.master, desk.buses[family], desk.first, plan.quarter, plan.tempo)
-
-
-def _halves(plan: Plan) -> tuple[list[int], list[int]]:
-    """The spaces that are sent to, in two halves of about the same work, each added up by itself: the same sum with one thread or two.
-    The second one has the buses to do as well."""
-    halves: tuple[list[int], list[int]] = ([], [])
-    work = [0, 3 * sum(len(chain.devices) for chain in plan.buses.values())]
-    for effort, index in sorted(((_effort(i, plan.returns[i]), i) for i in used_returns(plan.parts)), reverse=True):
-        half = 0 if work[0] <= work[1] else 1
-        halves[half].append(index)
-        work[half] += effort
-    return halves
-
-
-def _effort(index: int, settings: Settings) -> int:
-    """About how long a space takes, beside the others."""
-    stage = return_stage(index, settings, 0.0)
-    return 1 if stage.key == "echo" else 5 if int(stage.still("kind")) == SHIMMER else 2
 
 
 def through(chain: Chain, audio: Samples, first: int, quarter: float, tempo: TempoPoints) -> Samples:

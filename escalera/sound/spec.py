@@ -182,7 +182,7 @@ def _recorded(song: Song, clips: tuple[Clip, ...]) -> tuple[Recorded, ...]:
     return tuple(found)
 
 
-@lru_cache(maxsize=8192)
+@lru_cache(maxsize=2048)
 def unit_key(spec: UnitSpec, notes: Notes) -> str:
     return content_key("unit", VERSION, spec, notes.content)
 

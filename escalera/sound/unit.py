@@ -12,7 +12,8 @@ from escalera.lazy_dataclasses import dataclass
 from escalera.sound.buffers import silent
 from escalera.sound.cache import AudioCache
 from escalera.sound.compilation import bus
-from escalera.sound.effect_processes import PROCESSES, Stage
+from escalera.sound.effect_processes import PROCESSES
+from escalera.sound.effect_stage import Stage
 from escalera.sound.instruments import line_of, play_line, split_by_settings
 from escalera.sound.schedule import Notes
 from escalera.sound.spec import BLOCK, Stacked, UnitSpec, block_ticks
@@ -60,7 +61,7 @@ class Extent:
     end: int
 
 
-@lru_cache(maxsize=8192)
+@lru_cache(maxsize=2048)
 def extent(spec: UnitSpec, notes: Notes) -> Extent:
     """Known without rendering. All in samples from the section's start."""
     if not len(notes.start):

@@ -9,6 +9,8 @@ from typing import Any, TypeVar
 
 AT_ONCE = 2  # sections that are mixed at a time
 T = TypeVar("T")
+HANDED_ON = Future[Any]()  # in the place of a mix that need not be held
+HANDED_ON.set_result(None)
 
 
 class SectionWalk:
@@ -25,10 +27,15 @@ class SectionWalk:
         return any(mixed == i or mixed < i and self._ends[mixed] > self._starts[i] - self._before for i in indices)
 
     def go(
-        self, mix: Callable[[int], Any], make: Callable[[int], T], ahead: int, tell: Callable[[float], None]
+        self,
+        mix: Callable[[int], Any],
+        make: Callable[[int], T],
+        ahead: int,
+        tell: Callable[[float], None],
+        is_kept: Callable[[int], bool],
     ) -> Iterator[T]:
         """What `make` gives for every index, in order; what `mix` gives is there before and held as long as it is heard, for so many
-        sections `ahead`. `tell` hears the share that was handed on."""
+        sections `ahead`, but for what `is_kept` elsewhere. `tell` hears the share that was handed on."""
         waiting, indices, mixes = deque(self.mixed), self._indices, dict[int, Future[Any]]()
         with ThreadPoolExecutor(AT_ONCE) as mixing:
             for done, index in enumerate(indices, 1):
@@ -38,6 +45,7 @@ class SectionWalk:
                 for j, each in mixes.items():
                     if j <= index + 1:  # its end hears the beginning of the next one
                         each.result()
+                mixes |= {j: HANDED_ON for j, each in mixes.items() if each.done() and is_kept(j)}
                 yield make(index)
                 mixes = {j: each for j, each in mixes.items() if j > index or self._is_heard(j, indices[done:])}
                 tell(done / len(indices))

@@ -152,7 +152,7 @@ def compile_pages() -> None:
         app.jinja_env.get_template(name)
 
 
-_drawn: Results[Markup] = Results(4096)
+_drawn: Results[Markup] = Results(4_000_000, len)
 
 
 def _remembered(macro: Macro, *given: object) -> Markup:

@@ -15,7 +15,7 @@ from escalera.core.document.target import Target
 from escalera.core.edits.target_edits import phrase_shares
 from escalera.core.energy.explain import Agreement
 from escalera.core.energy.join_reading import join_said
-from escalera.core.energy.joins import devices_between
+from escalera.core.energy.joins import join_devices
 from escalera.core.energy.model import SectionCore, SectionEnergy, SongEnergy
 from escalera.core.planning.song_facts import SongFacts
 from escalera.lazy_dataclasses import dataclass
@@ -248,7 +248,7 @@ def _shortened(name: str) -> str:
     return name if len(name) <= LONGEST_NAME else name[: LONGEST_NAME - 1].rstrip() + "…"
 
 
-@lru_cache(maxsize=1024)
+@lru_cache(maxsize=256)
 def _riser(energy: SectionCore, top: float, x: float, width: float, playing: frozenset[int]) -> Markup:
     """Shares of the layers that play, stacked from the floor up by family; what is too small to draw or negative gives its height
     to the rest."""
@@ -316,7 +316,7 @@ def _medallions(song: Song, energy: SongEnergy, found: Agreement) -> tuple[Medal
     total, bar, signs = max(1, song.bars), 0, []
     for index, (left, right, as_meant) in enumerate(zip(energy.sections, energy.sections[1:], found.as_meant), 1):
         bar += left.span.section.bars
-        said, sign = join_said(song, index, devices_between(left.core, right.core))
+        said, sign = join_said(song, index, join_devices(left.core, right.core))
         moved = "moves as the targets do" if as_meant else "moves otherwise than the targets"
         title = f"{left.span.section.name} to {right.span.section.name}: {said}; {moved}"
         signs.append(Medallion(round(100.0 * bar / total, 3), sign, title, as_meant, right.span.section.id))

@@ -21,7 +21,7 @@ from escalera.core.edits.edit import id_in
 from escalera.core.edits.target_edits import phrase_text
 from escalera.core.energy.explain import INAUDIBLE, Agreement, Explanation, arranged_agreement, explain, layer_changes
 from escalera.core.energy.join_reading import join_said
-from escalera.core.energy.joins import devices_between
+from escalera.core.energy.joins import join_devices
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.joins import device_tiles
 from escalera.core.lines.line_reading import LineReading
@@ -118,7 +118,7 @@ class WallRow:
     head: Markup | None = None
 
 
-@lru_cache(maxsize=1024)
+@lru_cache(maxsize=256)
 def wall_row(
     name: str,
     family: str,
@@ -384,7 +384,7 @@ class SongView:
         if index == 0:
             return None
         left, right = self.energy.sections[index - 1], self.energy.sections[index]
-        said, _ = join_said(self.song, index, devices_between(left.core, right.core))
+        said, _ = join_said(self.song, index, join_devices(left.core, right.core))
         wanted = right.span.section.target.mean - left.span.section.target.mean
         return (
             said,

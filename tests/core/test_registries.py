@@ -11,6 +11,7 @@ from escalera.core.edits import EDITS
 from escalera.core.edits.form_layout import song_with_form
 from escalera.core.energy.joins import DEVICES as JOIN_DEVICES
 from escalera.core.energy.joins import join_devices
+from escalera.core.energy.model import arranged
 from escalera.core.energy.tension import WORTH as TENSION_DEVICES
 from escalera.core.energy.tension import section_tension
 from escalera.core.palette.sounds import (
@@ -62,9 +63,9 @@ JOINS = {
 
 @pytest.mark.parametrize("device", JOIN_DEVICES)
 def test_a_device_at_a_join_is_found_where_it_is_and_only_there(device):
-    there, absent = JOINS[device]
-    assert device in join_devices(there, *timeline(there).spans)
-    assert device not in join_devices(absent, *timeline(absent).spans)
+    there, absent = ([section.core for section in arranged(song).sections] for song in JOINS[device])
+    assert device in join_devices(*there)
+    assert device not in join_devices(*absent)
 
 
 HELD = [[0, 3840, 0, 73, 0, 90]]

@@ -12,7 +12,8 @@ from escalera.core.palette.profiles import width_of
 from escalera.core.palette.sounds import SOUNDS
 from escalera.core.reading.timeline import timeline
 from escalera.errors import EditError
-from escalera.sound.effect_processes import PROCESSES, Stage
+from escalera.sound.effect_processes import PROCESSES
+from escalera.sound.effect_stage import Stage
 from escalera.sound.mix import Renderer
 from escalera.sound.probe import notes_of, play_notes
 from escalera.sound.schedule import RATE_HZ

@@ -11,7 +11,8 @@ import pytest
 
 from escalera.core.palette.effects import EFFECT_BY_KEY
 from escalera.core.palette.sounds import BY_KEY
-from escalera.sound.effect_processes import PROCESSES, Stage
+from escalera.sound.effect_processes import PROCESSES
+from escalera.sound.effect_stage import Stage
 from escalera.sound.probe import play_note
 from escalera.sound.spec import VERSION
 

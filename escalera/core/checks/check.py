@@ -18,7 +18,7 @@ from escalera.core.document.schools import SCHOOLS, switch_value
 from escalera.core.document.song import Layer, Section, Song
 from escalera.core.energy.explain import Agreement, arranged_agreement
 from escalera.core.energy.join_reading import JoinReading, read_joins
-from escalera.core.energy.joins import devices_between
+from escalera.core.energy.joins import join_devices
 from escalera.core.energy.model import SectionEnergy, SongEnergy, arranged
 from escalera.core.joins import played
 from escalera.core.reading.brief import Implied, read_brief
@@ -120,7 +120,7 @@ class Facts:
 
     @cached_property
     def joins(self) -> list[tuple[SectionEnergy, SectionEnergy, tuple[str, ...]]]:
-        return [(a, b, devices_between(a.core, b.core)) for a, b in pairwise(self.sections)]
+        return [(a, b, join_devices(a.core, b.core)) for a, b in pairwise(self.sections)]
 
     @cached_property
     def readings(self) -> list[JoinReading]:

@@ -76,7 +76,7 @@ def layer_changes(section: SectionEnergy, other: SectionEnergy) -> list[LayerCha
     a, b = (np.stack([s.core.layer_means.get(layer.id, silent) for layer in layers]) for s in (other, section))
 
     def energy(terms: Values) -> Values:
-        return to_energy(terms, section.song)
+        return to_energy(terms, section.measure)
 
     base = np.concatenate(((b - a)[:, None, :], a.sum(axis=0)[None, None, :]))  # the last row is what both start from
     points = _exchange(base, energy) * _reach(section, other, a, b, energy)

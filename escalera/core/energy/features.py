@@ -88,7 +88,7 @@ class LayerVoice:
         return BY_KEY[self.sound_key]
 
 
-_kept: Results[Stats] = Results(8192)
+_kept: Results[Stats] = Results(2048)
 _kept_bands: Results[Floats] = Results(256)
 
 

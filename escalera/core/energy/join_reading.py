@@ -113,7 +113,7 @@ class _Parts:
     gap_ticks: int
 
 
-_kept: Results[_Parts] = Results(2048)
+_kept: Results[_Parts] = Results(512)
 
 
 def _read(song: Song, index: int) -> JoinReading:

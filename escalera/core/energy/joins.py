@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from escalera.core.caching import Results
-from escalera.core.document.song import Song
 from escalera.core.energy.model import SectionCore
-from escalera.core.reading.events import START, VELOCITY, heard_in, layer_events, sounding_layers
-from escalera.core.reading.timeline import Span
+from escalera.core.reading.events import START, VELOCITY, Events
 
 # device: (what is said, sign on the medallion)
 DEVICES = {
@@ -23,60 +23,50 @@ DEVICES = {
 ROLL_HITS_PER_BEAT = 3.0
 
 
-def join_devices(song: Song, left: Span, right: Span, song_right: Song | None = None) -> list[str]:
-    """Devices at the join of two neighbouring sections, strongest first; ['nothing'] where there are none.
+_kept: Results[tuple[str, ...]] = Results(512)
 
-    `song_right` is the state that `right` was taken from when it is not `song`: unchanged sections are kept from
-    the state in which they were last computed.
-    """
-    found = []
-    song_right = song_right or song
-    before, after = sounding_layers(song, left.section), sounding_layers(song_right, right.section)
-    tail = left.phrase_ticks()[-1][0]
-    last_beat = left.length_ticks - left.bar_metres[-1].beat_ticks
-    if any(x.sound.rise and (layer_events(song, left, x).table[:, START] >= tail - 1).any() for x in before):
-        found.append("rise")
-    if _hits(song, left, last_beat, left.length_ticks, ("snare", "clap")) >= ROLL_HITS_PER_BEAT:
-        found.append("roll")
-    if any(p.variation.slope > 0 and p.end_ticks == left.length_ticks for p in left.section.placements):
-        found.append("opening")
-    if _hits(song_right, right, -1, right.bar_metres[0].beat_ticks // 4, ("crash",)):
-        found.append("crash")
-    if any((layer_events(song_right, right, x).table[:, START] < 0).any() for x in after):
-        found.append("pickup")
-    if _starts(song, left, last_beat) == 0 and _starts(song, left, tail) > 3:
-        found.append("gap")
-    kicks = (
-        _hits(song, left, tail, left.length_ticks, ("kick",)),
-        _hits(song_right, right, -1, right.bar_ticks[1], ("kick",)),
-    )
+
+def join_devices(left: SectionCore, right: SectionCore) -> tuple[str, ...]:
+    """Devices at the join of two neighbouring sections, strongest first; ('nothing',) where there are none. Remembered while they play
+    the same."""
+    return _kept.get_or_make((left.heard, right.heard), lambda: tuple(_devices(left, right)) or ("nothing",))
+
+
+def _devices(left: SectionCore, right: SectionCore) -> Iterator[str]:
+    before, after = left.span, right.span
+    tail, end = before.phrase_ticks()[-1][0], before.length_ticks
+    last_beat = end - before.bar_metres[-1].beat_ticks
+    if any(_starts(events, tail - 1) for layer, events in left.playing if layer.sound.rise):
+        yield "rise"
+    if _hits(left, last_beat, end, ("snare", "clap")) >= ROLL_HITS_PER_BEAT:
+        yield "roll"
+    if any(p.variation.slope > 0 and p.end_ticks == end for p in before.section.placements):
+        yield "opening"
+    if _hits(right, -1, after.bar_metres[0].beat_ticks // 4, ("crash",)):
+        yield "crash"
+    if any((events.table[:, START] < 0).any() for _, events in right.playing):
+        yield "pickup"
+    if not _all_starts(left, last_beat) and _all_starts(left, tail) > 3:
+        yield "gap"
+    kicks = _hits(left, tail, end, ("kick",)), _hits(right, -1, after.bar_ticks[1], ("kick",))
     if kicks[0] and not kicks[1]:
-        found.append("kick leaves")
+        yield "kick leaves"
     if kicks[1] and not kicks[0]:
-        found.append("kick enters")
-    return found or ["nothing"]
+        yield "kick enters"
 
 
-_kept: Results[tuple[str, ...]] = Results(2048)
-
-
-def devices_between(left: SectionCore, right: SectionCore) -> tuple[str, ...]:
-    """`join_devices` of two neighbouring sections of an arranged song, remembered while they play the same."""
-    key = (heard_in(left.song, left.span), heard_in(right.song, right.span))
-    return _kept.get_or_make(key, lambda: tuple(join_devices(left.song, left.span, right.span, right.song)))
-
-
-def _hits(song: Song, span: Span, low: int, high: int, drums: tuple[str, ...]) -> float:
+def _hits(core: SectionCore, low: int, high: int, drums: tuple[str, ...]) -> float:
     total = 0.0
-    for layer in sounding_layers(song, span.section):
+    for layer, events in core.playing:
         if layer.sound.drum in drums:
-            table = layer_events(song, span, layer).table
-            inside = table[(table[:, START] >= low) & (table[:, START] < high)]
+            inside = events.table[(events.table[:, START] >= low) & (events.table[:, START] < high)]
             total += float(inside[:, VELOCITY].clip(max=100).sum()) / 100.0
     return total
 
 
-def _starts(song: Song, span: Span, low: int) -> int:
-    return sum(
-        int((layer_events(song, span, x).table[:, START] >= low).sum()) for x in sounding_layers(song, span.section)
-    )
+def _all_starts(core: SectionCore, low: int) -> int:
+    return sum(_starts(events, low) for _, events in core.playing)
+
+
+def _starts(events: Events, low: int) -> int:
+    return int((events.table[:, START] >= low).sum())

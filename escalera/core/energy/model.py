@@ -5,12 +5,14 @@
 
 from __future__ import annotations
 
-from functools import cached_property, lru_cache
+from collections.abc import Iterable
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from escalera.core.caching import Results
 from escalera.core.document.schools import TERMS
 from escalera.core.document.song import Layer, Song
 from escalera.core.energy.attribution import shares, without_each
@@ -18,9 +20,9 @@ from escalera.core.energy.features import section_stats
 from escalera.core.energy.felt import FeltBars, felt_bars
 from escalera.core.energy.stats import Stats
 from escalera.core.energy.tension import section_tension
-from escalera.core.energy.terms import compute_terms, scale_of, to_energy, weights
+from escalera.core.energy.terms import EnergyMeasure, compute_terms, scale_of, to_energy, weights
 from escalera.core.joins import played_at
-from escalera.core.reading.events import sounding_layers
+from escalera.core.reading.events import Events, heard_in, layer_events, sounding_layers
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.lazy_dataclasses import dataclass
@@ -45,7 +47,14 @@ class SectionCore:
     felt: Values
     tension: Values
     devices: dict[str, Values]
-    song: Song
+    measure: EnergyMeasure
+    events: list[Events]  # of every layer
+    heard: tuple[object, ...]  # all of it but levels and names, as a key
+
+    @property
+    def playing(self) -> Iterable[tuple[Layer, Events]]:
+        """Sounding layers, and what they play."""
+        return zip(self.layers, self.events)
 
     @cached_property
     def memo(self) -> dict[object, Any]:
@@ -92,7 +101,9 @@ class SectionCore:
         """
         values, lengths = _in_blocks(self.stats, self.felt_bars.lengths_s)
         found = (
-            shares(values, lambda terms: to_energy(terms, self.song)) @ (lengths / lengths.sum()) if self.layers else []
+            shares(values, lambda terms: to_energy(terms, self.measure)) @ (lengths / lengths.sum())
+            if self.layers
+            else []
         )
         total, value = float(np.sum(found)), self.value
         scale = value / total if total > 1e-9 else 0.0
@@ -101,13 +112,13 @@ class SectionCore:
     @cached_property
     def without(self) -> dict[int, float]:
         """What the section would lose without each layer; may be negative or nothing."""
-        values = without_each(self.stats, lambda terms: to_energy(terms, self.song))
+        values = without_each(self.stats, lambda terms: to_energy(terms, self.measure))
         return _by_layer(self.layers, values, self.felt_bars)
 
     def contributions(self) -> dict[str, float]:
         """Points of every term, and the ground that the scale takes off; they add up to `value` where that is above 0."""
-        gain, offset = scale_of(self.song)
-        points = gain * weights(self.song.school) * self.mean_terms
+        gain, offset = scale_of(self.measure)
+        points = gain * weights(self.measure.school) * self.mean_terms
         return dict(zip(TERMS, points.tolist())) | {"ground": offset}
 
 
@@ -146,8 +157,8 @@ class SectionEnergy:
         return self.core.stats
 
     @property
-    def song(self) -> Song:
-        return self.core.song
+    def measure(self) -> EnergyMeasure:
+        return self.core.measure
 
     @property
     def value(self) -> float:
@@ -207,29 +218,20 @@ class SongEnergy:
         return max(raw) - min(raw) if raw else 0.0
 
 
-@lru_cache(maxsize=2048)
-def _section_core(key: tuple, holder: _Holder) -> SectionCore:  # type: ignore[type-arg]
-    song, span = holder.song, holder.span
+# by all that they depend on; they hold no song, whose state would be kept with all that was read from it
+_cores: Results[SectionCore] = Results(320)
+
+
+def _core(song: Song, span: Span) -> SectionCore:
     layers, stats = section_stats(song, span)
     terms = compute_terms(stats.sum(axis=0))
     tension, devices = section_tension(song, span)
     felt = to_energy(terms, song)
     if not layers:
         felt = np.zeros_like(felt)
-    return SectionCore(span, felt_bars(span.grid), layers, stats, terms, felt, tension, devices, song)
-
-
-class _Holder:
-    """Carries song and span past the cache's key, which holds all that the result depends on."""
-
-    def __init__(self, song: Song, span: Span):
-        self.song, self.span = song, span
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Holder)
-
-    def __hash__(self) -> int:
-        return 0
+    measure, events = EnergyMeasure(song.school, song.scale), [layer_events(song, span, layer) for layer in layers]
+    bars, heard = felt_bars(span.grid), heard_in(song, span)
+    return SectionCore(span, bars, layers, stats, terms, felt, tension, devices, measure, events, heard)
 
 
 def _key(song: Song, span: Span) -> tuple:  # type: ignore[type-arg]
@@ -250,7 +252,7 @@ def _key(song: Song, span: Span) -> tuple:  # type: ignore[type-arg]
 def section_energy(song: Song, span: Span) -> SectionEnergy:
     """Arranged energy of a section, found again where its content and surroundings are the same."""
     heard, there = played_at(song, span)
-    return SectionEnergy(span, _section_core(_key(heard, there), _Holder(heard, there)))
+    return SectionEnergy(span, _cores.get_or_make(_key(heard, there), lambda: _core(heard, there)))
 
 
 def is_arranged(song: Song) -> bool:

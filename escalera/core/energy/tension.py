@@ -21,7 +21,7 @@ RISES_FULLY = 7.0  # semitones
 
 
 Tension = tuple[NDArray[np.float64], dict[str, NDArray[np.float64]]]
-_kept: Results[Tension] = Results(2048)
+_kept: Results[Tension] = Results(512)
 
 
 def section_tension(song: Song, span: Span) -> Tension:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from escalera.core.document.schools import SCHOOLS, TERMS
 from escalera.core.document.song import EnergyScale, Song
 from escalera.core.energy.stats import INDEX, Stats
+from escalera.lazy_dataclasses import dataclass
 
 Values = NDArray[np.float64]
 
@@ -95,13 +96,21 @@ def school_scale(school: str) -> tuple[float, float]:
     return gain, min(0.0, 1.0 - gain * row.floor)
 
 
-def scale_of(song: Song) -> tuple[float, float]:
+def scale_of(song: Song | EnergyMeasure) -> tuple[float, float]:
     """Gain and offset that put the sum of terms on 0..10: the song's own once frozen, else its style's."""
     scale: EnergyScale = song.scale
     return school_scale(song.school) if scale.gain is None else (scale.gain, scale.offset)
 
 
-def to_energy(terms: Values, song: Song) -> Values:
+@dataclass(frozen=True, slots=True)
+class EnergyMeasure:
+    """What energy is measured by: all of a song that `to_energy` asks for."""
+
+    school: str
+    scale: EnergyScale
+
+
+def to_energy(terms: Values, song: Song | EnergyMeasure) -> Values:
     """Energy 0 and up of this song from terms (…, len(TERMS))."""
     gain, offset = scale_of(song)
     return np.maximum(0.0, gain * (terms @ weights(song.school)) + offset)

@@ -162,7 +162,7 @@ def _with(rows: NDArray[np.int32], column: int, value: int | NDArray[np.int32]) 
     return changed
 
 
-@lru_cache(maxsize=4096)
+@lru_cache(maxsize=1024)
 def _layer_events(
     player: Player,
     items: tuple[tuple[Placement, Pattern], ...],

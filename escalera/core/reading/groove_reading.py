@@ -58,7 +58,7 @@ def _phrase_beat(song: Song, span: Span, phrase: int) -> Beat:
     return _kept.get_or_make(key, lambda: _beat_of(*key))
 
 
-_kept: Results[Beat] = Results(1024)
+_kept: Results[Beat] = Results(512)
 
 
 def _drums_of(song: Song, span: Span) -> tuple[tuple[str, Events], ...]:
