@@ -22,7 +22,8 @@ from urllib.error import HTTPError
 from benchmarks.table import row
 from escalera.services.memory import resident_bytes
 
-EDITS, MEASURED = 150, 0.2  # more of them take no more (250: the same); so many of them are waited for until they are measured
+# without pauses; so many of the edits are waited for until they are measured
+EDITS, MEASURED = 150, 0.2
 
 
 class Server:
