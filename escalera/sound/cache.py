@@ -184,7 +184,7 @@ class OwnTime(local):
         return value, own_s
 
 
-PARTS = 4 / 5  # of the memory, for what sections are mixed from: it takes longest to make, and is on no disk
+PARTS = 9 / 10  # of the memory, for what sections are mixed from: it takes longest to make, and is on no disk
 
 
 class AudioCache:
@@ -194,11 +194,11 @@ class AudioCache:
     are quickly made or read again, do not push them out.
     """
 
-    def __init__(self, limit_bytes: int, shelf: Shelf | None = None, share_of_parts: float = PARTS):
+    def __init__(self, limit_bytes: int, shelf: Shelf | None = None):
         self.shelf = shelf
         self._lock, self._making = Lock(), dict[str, Future[Any]]()
         self._clock = OwnTime()
-        parts = int(limit_bytes * share_of_parts)
+        parts = int(limit_bytes * PARTS)
         self.parts = PartsKept(parts)
         self._wholes: Results[Any] = Results(limit_bytes - parts, lambda value: int(value.nbytes))
         self._in_use = WeakValueDictionary[str, Any]()  # wholes that somebody holds take their room anyway

@@ -22,7 +22,7 @@ from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
 from escalera.lazy_dataclasses import dataclass
 from escalera.sound.buffers import blank, silent
-from escalera.sound.cache import PARTS, AudioCache, ByteRoom, Shelf
+from escalera.sound.cache import AudioCache, ByteRoom, Shelf
 from escalera.sound.compilation import bus
 from escalera.sound.content import content_key
 from escalera.sound.effect_processes import PROCESSES, compressor_memory
@@ -47,7 +47,7 @@ LIMITER_BEHIND = (
 HEAD_MARGIN = 44_100  # samples past a section's beginning that is mixed alone: what effects may look ahead
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 # of a renderer that is used for one song from end to end, its mixes on disk
-SPARING_MB, SPARING_UNITS = 20, 0.9
+SPARING_MB = 20
 FindAudio = Callable[[str], Samples]
 
 
@@ -104,9 +104,8 @@ class Renderer:
         cache_mb: int = 700,
         find_audio: FindAudio | None = None,
         shelf: Shelf | None = None,
-        sparing: bool = False,
     ):
-        self.cache = AudioCache(cache_mb * 1_000_000, shelf, SPARING_UNITS if sparing else PARTS)
+        self.cache = AudioCache(cache_mb * 1_000_000, shelf)
         self.find_audio = find_audio
         self.help: Help | None = None
         self._room = ByteRoom(MIXING_BYTES)
@@ -116,7 +115,7 @@ class Renderer:
 
     def sparing(self, shelf: Shelf) -> Renderer:
         """A renderer that keeps little in memory and its mixes on a shelf of their own: for a whole song that is handed on as it is made."""
-        found = Renderer(SPARING_MB, self.find_audio, shelf, sparing=True)
+        found = Renderer(SPARING_MB, self.find_audio, shelf)
         found.help = self.help
         return found
 

@@ -411,9 +411,11 @@ def pitch_shift(signal, out, ratio, seek):
     samples (WSOLA, Verhelst and Roelands 1993). `out` is filled, as long as the signal."""
     width, hop = 2048, 1024
     n = len(signal)
-    window = np.empty(width)
+    window, steps, shares = np.empty(width, np.float32), np.empty(width, np.int64), np.empty(width, np.float32)
     for j in range(width):
         window[j] = 0.5 - 0.5 * np.cos(2 * np.pi * j / width)
+        steps[j] = int(j * ratio)  # of a grain, the same in each
+        shares[j] = j * ratio - steps[j]
     for grain in range(-(-n // hop) + 1):
         start = grain * hop - hop
         loud = False
@@ -436,12 +438,14 @@ def pitch_shift(signal, out, ratio, seek):
                 score = total / np.sqrt(size)
                 if score > best:
                     best, found = score, shift
-        for j in range(width):
-            i, at = start + j, start + found + j * ratio
-            k = int(at)
-            if 0 <= i < n and 0 <= k < n - 1:
-                v = signal[k] + (at - k) * (signal[k + 1] - signal[k])
-                out[i] += window[j] * v
+        at, low, high = start + found, max(0, -start), min(width, n - start)
+        while low < high and at + steps[low] < 0:
+            low += 1
+        while low < high and at + steps[high - 1] >= n - 1:
+            high -= 1
+        for j in range(low, high):
+            k = at + steps[j]
+            out[start + j] += window[j] * (signal[k] + shares[j] * (signal[k + 1] - signal[k]))
 
 
 @njit(f"void({A}, {A}, int64, int64)", **OPTIONS)
