@@ -1,10 +1,12 @@
 """Pages and fragments, read as a parser reads them."""
 
+import gc
 import io
 import json
 import re
 import time
 import zipfile
+from dataclasses import replace
 from importlib.util import module_from_spec, spec_from_file_location
 from pathlib import Path
 
@@ -13,11 +15,13 @@ from babel.messages.catalog import Catalog
 from babel.messages.mofile import write_mo
 from lxml import html
 
+from escalera.core.document.song import Song
 from escalera.core.edits import EDITS
 from escalera.formats.midi_write import write_midi
 from escalera.services.demo_shelf import begin_demo
 from escalera.services.job_kinds import MORE_DEMO
 from escalera.store import job_store
+from escalera.store.repository import CACHED_DOCUMENTS
 from escalera.web import create_app
 from escalera.web.terms import TERMS
 from escalera.web.texts import FOLDER, install_texts
@@ -451,3 +455,32 @@ def test_the_logbook_is_searched_and_a_line_is_kept(client, studio, song_id):
     refused = client.post("/logbook/line", data={"session": "never", "text": "x"})
     assert refused.status_code == 400 and "is no session" in said(refused)
     assert "<i>calm" in client.get("/logbook/logbook.txt").get_data(as_text=True)
+
+
+VIEWS = (
+    "",
+    "/groove",
+    "/bench",
+    "/harmony",
+    "/joins",
+    "/balance",
+    "/voices",
+    "/checks",
+    "/helps/song",
+    "/layout",
+    "/samples",
+    "/form",
+)
+
+
+def test_states_that_were_left_behind_are_let_go_with_all_that_was_read_from_them(client, studio):
+    song_id = studio.add_song(replace(small_song(), title="Left behind"), "New")
+    for number in range(CACHED_DOCUMENTS + 8):
+        head = studio.head(song_id)
+        layer = head.song.layers[number % len(head.song.layers)]
+        studio.edit(song_id, head.revision_id, EDITS["set_control"](layer.id, "level_db", number / 4 - 20))
+        assert {client.get(f"/songs/{song_id}{view}").status_code for view in VIEWS} == {200}
+    del head
+    gc.collect()
+    states = [found for found in gc.get_objects() if isinstance(found, Song) and found.title == "Left behind"]
+    assert 1 <= len(states) <= CACHED_DOCUMENTS
