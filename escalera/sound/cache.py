@@ -53,6 +53,7 @@ class ByteRoom:
 
 
 CHOSEN = 3 / 4  # of the room for parts, at most, for those of the chosen section: the rest of the song needs some too
+MANY = 16  # uses that count: what was heard often once does not stay for ever
 LAST = -1.0  # the worth of what is not wanted again soon: it only takes room that nothing else needs
 
 
@@ -66,15 +67,16 @@ class _Kept:
     cost: float  # seconds a byte
     rank: Rank = (0.0, 0, "")
     queued: Rank = (inf, 0, "")
+    uses: int = 0
 
 
 class PartsKept:
-    """Parts by content key within `limit` bytes. Out goes first what takes least time to make again for the room it takes; what was not
-    used for long loses worth with everything that goes. Parts that were chosen stay, up to CHOSEN of the room. Safe for threads.
+    """Parts by content key within `limit` bytes. Out goes first what takes least time to make again for the room it takes and was used
+    least often; what was not used for long loses worth with everything that goes. Parts that were chosen stay, up to CHOSEN of the room. Safe for threads.
 
     A section whose parts do not fit together would lose each of them just before it is wanted again; and notes, small and played
     everywhere, would be pushed out by parts, large and heard once. Source: Cao and Irani, Cost-Aware WWW Proxy Caching Algorithms
-    (1997), the greedy dual size rule.
+    (1997), the greedy dual size rule; Cherkasova, Improving WWW Proxies Performance (1998), for how often.
     """
 
     def __init__(self, limit: int):
@@ -118,7 +120,8 @@ class PartsKept:
         return value
 
     def _rate(self, key: str, kept: _Kept, soon: bool) -> None:
-        kept.rank = (self._gone + kept.cost if soon else LAST, next(self._turns), key)
+        kept.uses += 1
+        kept.rank = (self._gone + min(kept.uses, MANY) * kept.cost if soon else LAST, next(self._turns), key)
         if kept.rank < kept.queued:  # one whose worth rose is looked at again when its turn comes
             self._queue(kept)
 

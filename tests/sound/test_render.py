@@ -159,6 +159,8 @@ def test_parts_of_a_section_are_made_ready_as_far_as_they_fit_and_while_they_are
         ("5a1b1c1d", "acd"),  # what takes longest to make stays
         ("5a1b1c1d6e", "ade"),
         ("2a1b1c1d1e1f", "def"),  # until what goes after it has cost as much
+        ("1a>>>1b1c1d1e1f", "aef"),  # what is used often stays longer
+        ("1a" + 40 * ">" + "9b9c9d9e9f", "def"),  # but not for ever
         ("5a-9b1c1d", "acd"),  # what is not wanted soon only fills what is free
         ("5a9b<1c1d", "acd"),
         ("1a1b1c-9d", "abc"),
