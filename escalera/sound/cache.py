@@ -5,7 +5,7 @@ What is worth keeping over a restart goes to a store on disk as well (sound.disk
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor, Future
 from contextlib import contextmanager
 from heapq import heappop, heappush
@@ -97,8 +97,8 @@ class PartsKept:
         """Whether a part is there and stays."""
         return key in self._held
 
-    def get(self, key: str, soon: bool = True) -> Any | None:
-        """The part, or None; `soon` says whether it will be wanted again soon."""
+    def get(self, key: str, soon: float = 1.0) -> Any | None:
+        """The part, or None; `soon` is how soon it will be wanted again: 1 right away, less later, 0 if not at all."""
         with self._lock:
             kept = self._items.get(key)
             if kept is None:
@@ -106,7 +106,7 @@ class PartsKept:
             self._rate(key, kept, soon)
             return kept.value
 
-    def put(self, key: str, value: T, cost_s: float, soon: bool = True) -> T:
+    def put(self, key: str, value: T, cost_s: float, soon: float = 1.0) -> T:
         """Keep a part that took `cost_s` to make, where there is room beside what is worth more, and give it back."""
         size = int(cast(Any, value).nbytes)
         with self._lock:
@@ -119,9 +119,9 @@ class PartsKept:
                 self._hold(key, size)
         return value
 
-    def _rate(self, key: str, kept: _Kept, soon: bool) -> None:
+    def _rate(self, key: str, kept: _Kept, soon: float) -> None:
         kept.uses += 1
-        kept.rank = (self._gone + min(kept.uses, MANY) * kept.cost if soon else LAST, next(self._turns), key)
+        kept.rank = (self._gone + min(kept.uses, MANY) * kept.cost * soon if soon else LAST, next(self._turns), key)
         if kept.rank < kept.queued:  # one whose worth rose is looked at again when its turn comes
             self._queue(kept)
 
@@ -171,6 +171,17 @@ class PartsKept:
             return key in self._items
 
 
+def how_soon(wanted: Mapping[int, Sequence[str]]) -> dict[tuple[int, str], float]:
+    """How soon each key is wanted again after each turn, one over the turns until then, 0 for the last time."""
+    found, following = dict[tuple[int, str], float](), dict[str, int]()
+    for turn in sorted(wanted, reverse=True):
+        keys = wanted[turn]
+        for key in keys:
+            found[turn, key] = 1.0 / (following[key] - turn) if key in following else 0.0
+        following |= dict.fromkeys(keys, turn)
+    return found
+
+
 class OwnTime(local):
     """Processor time of what a thread makes, without that of what is made on the way and kept by itself."""
 
@@ -218,14 +229,14 @@ class AudioCache:
             self._fulfil(made, key, lambda: self._part(key, make))
         return cast(T, made.result())
 
-    def begin(self, key: str, make: Callable[[], T], workers: Executor, soon: bool = True) -> Future[T]:
+    def begin(self, key: str, make: Callable[[], T], workers: Executor, soon: float = 1.0) -> Future[T]:
         """As `get_or_make` for a part, made by one of the workers while the caller goes on; `soon`: it is wanted again after this."""
         made, mine = self._claim(key, soon=soon)
         if mine:
             workers.submit(self._fulfil, made, key, lambda: self._part(key, make, soon))
         return made
 
-    def _part(self, key: str, make: Callable[[], T], soon: bool = True) -> T:
+    def _part(self, key: str, make: Callable[[], T], soon: float = 1.0) -> T:
         value, cost_s = self._clock.timed(make)
         return self.parts.put(key, value, cost_s, soon)
 
@@ -235,7 +246,7 @@ class AudioCache:
             self._in_use[key] = value
         return value
 
-    def _claim(self, key: str, whole: bool = False, soon: bool = True) -> tuple[Future[Any], bool]:
+    def _claim(self, key: str, whole: bool = False, soon: float = 1.0) -> tuple[Future[Any], bool]:
         """What is there or being made, or else a new promise that the caller has to fulfil."""
         found = self._wholes.get(key) if whole else self.parts.get(key, soon)
         with self._lock:

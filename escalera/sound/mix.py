@@ -22,7 +22,7 @@ from escalera.core.reading.timeline import Span, Timeline, timeline
 from escalera.errors import RenderStopped
 from escalera.lazy_dataclasses import dataclass
 from escalera.sound.buffers import blank, silent
-from escalera.sound.cache import AudioCache, ByteRoom, Shelf
+from escalera.sound.cache import AudioCache, ByteRoom, Shelf, how_soon
 from escalera.sound.compilation import bus
 from escalera.sound.content import content_key
 from escalera.sound.effect_processes import PROCESSES, compressor_memory
@@ -165,7 +165,7 @@ class Renderer:
 
         def begin(part: Part) -> Future[Unit]:
             if part.key not in units:
-                units[part.key] = self._begin(part, soon=False)
+                units[part.key] = self._begin(part, soon=0.0)
             return units[part.key]
 
         made = {plan.key: self._mix(plan, begin=begin) for plan in {p.key: p for p in plans}.values()}
@@ -209,7 +209,7 @@ class Renderer:
         """The sound of one layer in one section, before its level: rendered, or as it was printed."""
         return self._begin(part).result()
 
-    def _begin(self, part: Part, soon: bool = True) -> Future[Unit]:
+    def _begin(self, part: Part, soon: float = 1.0) -> Future[Unit]:
         if part.printed and self.find_audio:
             printed, find = part.printed, self.find_audio
             return self.cache.begin(part.key, lambda: Unit(printed.offset, find(printed.audio)), self._workers, soon)
@@ -366,14 +366,14 @@ class Renderer:
         ends = [start + plan.reach for start, plan in zip(starts, plans)]
         before = LIMITER_BEHIND + memory(song)[0]
         walk = SectionWalk(starts, ends, before, range(len(plans)) if indices is None else indices)
-        last = {part.key: j for j in walk.mixed for part in plans[j].parts}
+        soon = how_soon({j: [part.key for part in plans[j].parts] for j in walk.mixed})
 
         def mix(j: int) -> SectionMix:
             if not wanted():
                 raise RenderStopped("A newer state is wanted; this one is not rendered to its end.")
 
             def begin(part: Part) -> Future[Unit]:
-                return self._begin(part, last[part.key] > j or part.family == again)
+                return self._begin(part, 1.0 if part.family == again else soon[j, part.key])
 
             return self.section_mix(song, line.spans[j], begin=begin)
 

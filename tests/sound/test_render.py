@@ -13,7 +13,7 @@ from escalera.errors import EditError
 from escalera.meters.loudness import true_peak_dbtp
 from escalera.sound import mix
 from escalera.sound.buffers import Buffers
-from escalera.sound.cache import PartsKept
+from escalera.sound.cache import PartsKept, how_soon
 from escalera.sound.kernels import bus
 from escalera.sound.master import limit, take_back
 from escalera.sound.mix import Renderer
@@ -161,6 +161,7 @@ def test_parts_of_a_section_are_made_ready_as_far_as_they_fit_and_while_they_are
         ("2a1b1c1d1e1f", "def"),  # until what goes after it has cost as much
         ("1a>>>1b1c1d1e1f", "aef"),  # what is used often stays longer
         ("1a" + 40 * ">" + "9b9c9d9e9f", "def"),  # but not for ever
+        ("4a4~b4c4d", "acd"),  # what is wanted later goes before what is wanted next
         ("5a-9b1c1d", "acd"),  # what is not wanted soon only fills what is free
         ("5a9b<1c1d", "acd"),
         ("1a1b1c-9d", "abc"),
@@ -176,17 +177,17 @@ def test_parts_of_a_section_are_made_ready_as_far_as_they_fit_and_while_they_are
 def test_parts_stay_that_were_chosen_or_would_take_longest_to_make_again(put, kept):
     parts = PartsKept(4_000)
     parts.choose("xyz")
-    cost, soon = 0, True
+    cost, soon = 0, 1.0
     for key in put:
         if key in "<>":
-            parts.get({"<": "b", ">": "a"}[key], soon=key == ">")
-        elif key == "-":
-            soon = False
+            parts.get({"<": "b", ">": "a"}[key], soon=float(key == ">"))
+        elif key in "-~":
+            soon = {"-": 0.0, "~": 0.25}[key]
         elif key.isdigit():
             cost = int(key)
         else:
             parts.put(key, np.zeros(5_000 if key == "L" else 1_300, np.uint8), cost, soon)
-            soon = True
+            soon = 1.0
     assert "".join(key for key in "abcdefxyzL" if key in parts) == "".join(sorted(kept, key="abcdefxyzL".index))
     assert parts.used == 1_300 * len(kept) and parts.used <= parts.limit
     assert all(parts.holds(key) for key in kept if key in "xy")
@@ -194,6 +195,12 @@ def test_parts_stay_that_were_chosen_or_would_take_longest_to_make_again(put, ke
     assert not any(parts.holds(key) for key in "xyz")
     parts.clear()
     assert parts.used == 0
+
+
+def test_it_is_known_how_soon_what_is_played_is_wanted_again():
+    wanted = {0: ["kick", "pad"], 1: ["kick"], 3: ["pad", "kick"], 4: ["lead"]}
+    after = {(0, "kick"): 1, (0, "pad"): 1 / 3, (1, "kick"): 1 / 2, (3, "pad"): 0, (3, "kick"): 0, (4, "lead"): 0}
+    assert how_soon(wanted) == after and how_soon({}) == {}
 
 
 def test_memory_is_used_again_when_nobody_looks_at_it_any_more_silent_and_within_the_limit():
