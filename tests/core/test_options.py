@@ -9,6 +9,8 @@ from escalera.core.edits import EDITS
 from escalera.core.edits.body_edits import with_body
 from escalera.core.energy.model import arranged
 from escalera.core.moves.option_text import AddOptions, listed, read_options
+from escalera.core.reading.events import _layer_events, _section_events, section_events
+from escalera.core.reading.timeline import timeline
 from escalera.core.validation.whole import validate
 from escalera.errors import EditError
 from escalera.services.new_song import new_song
@@ -204,3 +206,16 @@ def test_no_line_vanishes():
     text = "\n".join(f"no drums for {i} bars" for i in range(1, 30))
     found = read_options(BAND, PEAK.id, text)
     assert len(found) == 29 and any("At most" in o.trouble for o in found)
+
+
+def test_an_option_is_held_against_what_plays_and_not_against_what_is_remembered():
+    """The other sections are resolved anew in between, as when much else was looked at."""
+    song, section = small_song(), "Verse"
+    before = [section_events(song, span) for span in timeline(song).spans]
+    for remembered in (_layer_events, _section_events):
+        remembered.cache_clear()
+    assert [option.trouble for option in read_options(song, ids(song)[section], "no drums; only bass")] == ["", ""]
+    again = [section_events(small_song(), span) for span in timeline(small_song()).spans]
+    assert again == before and hash(again[0][ids(song)["Plucked bass"]]) == hash(before[0][ids(song)["Plucked bass"]])
+    bass, kick = (before[0][ids(song)[name]] for name in ("Plucked bass", "Round kick"))
+    assert bass != kick and bass != bass.table.tobytes()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -39,6 +39,19 @@ class Events:
 
     def __len__(self) -> int:
         return len(self.table)
+
+    def __eq__(self, other: object) -> bool:
+        """By what is played: two that were resolved one after the other are the same."""
+        if self is other or not isinstance(other, Events):
+            return self is other
+        return self.spans == other.spans and np.array_equal(self.table, other.table)
+
+    def __hash__(self) -> int:
+        return self._hash
+
+    @cached_property
+    def _hash(self) -> int:
+        return hash((self.table.tobytes(), self.spans))
 
 
 EMPTY = Events(np.zeros((0, WIDTH), np.int32), ())
