@@ -46,6 +46,7 @@ from escalera.meters.loudness import loudness, true_peak_dbtp
 from escalera.services.demo import demo_songs
 from escalera.services.rendering import Rendering
 from escalera.services.studio import Studio
+from escalera.sound.disk import DiskShelf
 from escalera.sound.mix import Renderer
 from escalera.sound.schedule import RATE_HZ
 
@@ -71,8 +72,15 @@ def render_speed(name: str, song: Song, budget: float) -> float:
 
 def edit_to_sound(song: Song) -> None:
     """After an edit of one layer in one section of eight bars: its next bar, and the whole section with the master; where its parts were
-    dropped, as after a whole render, and where it was chosen before, so that they are there."""
-    renderer, line = Renderer(CACHE_MB), timeline(song)
+    dropped, as after a whole render, and where it was chosen before, so that they are there. Mixes lie on disk, as they do in a server."""
+    with tempfile.TemporaryDirectory() as folder:
+        shelf = DiskShelf(Path(folder), 900_000_000)
+        _edit_to_sound(song, Renderer(CACHE_MB, shelf=shelf))
+        shelf.close()
+
+
+def _edit_to_sound(song: Song, renderer: Renderer) -> None:
+    line = timeline(song)
     renderer.render(song)
     sections = [s for s in song.sections if s.bars == 8]
     bars, wholes, chosen = [], [], []
