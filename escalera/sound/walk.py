@@ -45,7 +45,9 @@ class SectionWalk:
                 for j, each in mixes.items():
                     if j <= index + 1:  # its end hears the beginning of the next one
                         each.result()
-                mixes |= {j: HANDED_ON for j, each in mixes.items() if each.done() and is_kept(j)}
+                mixes |= {
+                    j: HANDED_ON for j, each in mixes.items() if each.done() and not each.exception() and is_kept(j)
+                }
                 yield make(index)
                 mixes = {j: each for j, each in mixes.items() if j > index or self._is_heard(j, indices[done:])}
                 tell(done / len(indices))

@@ -1,10 +1,13 @@
 """Measuring while rendering: the song's own figures from its sections, and only what an edit changed is mixed anew."""
 
+import time
+
 import numpy as np
 import pytest
 
 from escalera.core.edits import EDITS
 from escalera.core.reading.timeline import timeline
+from escalera.errors import RenderStopped
 from escalera.meters.loudness import loudness, true_peak_dbtp
 from escalera.services.rendering import Rendering
 from escalera.sound import mix
@@ -92,3 +95,13 @@ def test_sections_on_the_way_are_mixed_once_ahead_and_held_as_long_as_they_are_h
     assert walk.mixed == mixed
     assert all(walk.go(Mix, heard, 3, told.append, lambda j: j in kept))
     assert sorted(made) == mixed and max(most) <= held and told == [(n + 1) / len(indices) for n in range(len(indices))]
+
+
+def test_work_that_is_called_off_ends_although_everything_can_be_read_again():
+    def mix(index):
+        if index == 2:
+            raise RenderStopped("A newer state is wanted.")
+
+    walk = SectionWalk([0, 10, 20, 30, 40], [10, 20, 30, 40], 0, range(4))
+    with pytest.raises(RenderStopped):
+        list(walk.go(mix, lambda index: time.sleep(0.02), 3, lambda share: None, lambda j: True))
