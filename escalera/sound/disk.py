@@ -23,13 +23,9 @@ from escalera.sound.section import SectionMix, mix_arrays, mix_from
 
 log = logging.getLogger("escalera")
 WAITING_BYTES = 20_000_000  # so much waits to be written; more is not kept
-
-
 ALIGNED = 64  # bytes
-LOCAL_BYTES, PADDING = (
-    30,
-    0x504E,
-)  # of an entry's own header in a .zip file, and the name of a field there that only takes room
+# of an entry's own header in a .zip file, and the name of a field there that only takes room
+LOCAL_BYTES, PADDING = 30, 0x504E
 
 
 def _size(value: SectionMix | bytes) -> int:

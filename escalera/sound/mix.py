@@ -41,9 +41,8 @@ T = TypeVar("T")
 MIXING_BYTES = 125_000_000  # of buffers that may be held at once by sections being mixed
 AHEAD_SECTIONS = 3  # so many are mixed, or waiting to be, before the first of them is finished
 WORKERS = max(2, min(4, os.cpu_count() or 1))  # units rendered at once
-LIMITER_BEHIND = (
-    2 * PRE_ROLL_SAMPLES
-)  # samples before a section that its finished sound may depend on, beside compressors
+# samples before a section that its finished sound may depend on, beside compressors
+LIMITER_BEHIND = 2 * PRE_ROLL_SAMPLES
 HEAD_MARGIN = 44_100  # samples past a section's beginning that is mixed alone: what effects may look ahead
 PICKUP_SAMPLES = 4 * RATE_HZ  # how early a pickup may begin
 # of a renderer that is used for one song from end to end, its mixes on disk
