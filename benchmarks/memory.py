@@ -17,6 +17,7 @@ import urllib.request
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 from http.cookiejar import CookieJar
+from pathlib import Path
 from urllib.error import HTTPError
 
 from benchmarks.table import row
@@ -52,7 +53,12 @@ class Server:
             time.sleep(0.03)
 
     def now(self) -> int:
-        return resident_bytes(self.process.pid)
+        """Bytes of the server and of the processes it began."""
+        pids = [self.process.pid]
+        with suppress(OSError):  # a thread that just ended
+            for children in Path(f"/proc/{self.process.pid}/task").glob("*/children"):
+                pids += map(int, children.read_text().split())
+        return sum(map(resident_bytes, pids))
 
     def get(self, address: str) -> str:
         with self.web.open(f"http://127.0.0.1:{self.port}{address}", timeout=120) as answer:

@@ -26,7 +26,7 @@ class Settings(BaseSettings):
     port: int = Field(5000, ge=1, le=65_535, description="port to serve on")
     passcode: str = Field("", description="passcode asked for when the program is reachable from other machines")
     max_pages: int = Field(0, ge=0, description="largest size of the database in pages of 4096 bytes; 0 is no limit")
-    cache_mb: int = Field(110, ge=0, description="memory for rendered sound, in megabytes")
+    cache_mb: int = Field(140, ge=0, description="memory for rendered sound, in megabytes")
     soundfont: str = Field("", description="a SoundFont file to use; by default the first one installed")
     disk_cache_mb: int = Field(1000, ge=0, description="rendered sound kept on disk, in megabytes; 0 keeps none")
     exports_mb: int = Field(2000, ge=1, description="files that were made, kept for a while, in megabytes")

@@ -103,6 +103,12 @@ def test_a_start_waits_for_no_compiler_and_no_science():
     assert len(seen) > 200 and not found
 
 
+def test_signal_processing_is_loaded_for_rare_work_only():
+    """It takes 50 MB in a server that has used it once: listening, measuring and the demo do without."""
+    loading = {p.stem for p in ROOT.rglob("*.py") for name in imports(p) if name.startswith("scipy.signal")}
+    assert loading == {"alignment", "study_hearing", "returned_sound", "recording_files"}
+
+
 def test_rooms_of_the_core_import_only_those_before_them():
     assert {p.name for p in (ROOT / "core").iterdir() if p.is_dir() and p.name != "__pycache__"} == set(CORE_ORDER)
     wrong = []

@@ -71,9 +71,11 @@ def _settle_in(running: Studio) -> None:
     running.rendering.may_measure.set()
     running.begin_work(Settings().workers)
     import escalera.meters.kernels  # noqa: F401
+    from escalera.services.memory import let_compiler_go
     from escalera.sound.compilation import load_all
 
     load_all()
+    let_compiler_go()
 
 
 @click.command()

@@ -152,13 +152,14 @@ def _spectra(audio: Audio, count: int, last: Floats | None, light: bool) -> tupl
 
 def _lows(audio: Audio, count: int) -> Floats:
     """Mean square in the two lowest bands of `count` frames, from windows of 91 ms at a seventh of the rate: (count, 2)."""
-    from scipy import fft, signal
+    import soxr
+    from scipy import fft
 
     total = np.zeros((count, LOW_WINDOW // 2 + 1))
     window = np.hanning(LOW_WINDOW)
     scale = 2.0 / (LOW_WINDOW * float((window**2).sum()))
     for channel in audio:
-        slow = signal.resample_poly(channel.astype(np.float64), 1, LOW_STEP)
+        slow = soxr.resample(channel.astype(np.float64), LOW_STEP, 1)
         hop = HOP // LOW_STEP
         padded = np.pad(slow, (LOW_WINDOW // 2 - hop // 2, max(0, count * hop + LOW_WINDOW - len(slow))))
         frames = np.lib.stride_tricks.sliding_window_view(padded, LOW_WINDOW)[::hop][:count]

@@ -40,9 +40,10 @@ class SungNote:
 
 def pitch_line(audio: Audio) -> tuple[Floats, Floats, Floats]:
     """MIDI pitch (nan where there is none), clearness 0 to 1 and level in dB every 10 ms, (n,) each, of (channels, n) at 44.1 kHz."""
-    from scipy import fft, signal
+    import soxr
+    from scipy import fft
 
-    slow = signal.resample_poly(audio.mean(axis=0).astype(np.float64), 1, 2)
+    slow = soxr.resample(audio.mean(axis=0).astype(np.float64), 2, 1)
     if len(slow) < WINDOW:
         return np.zeros(0), np.zeros(0), np.zeros(0)
     frames = np.lib.stride_tricks.sliding_window_view(slow, WINDOW)[::HOP]

@@ -34,11 +34,11 @@ def slots_of(samples: int) -> int:
 
 def third_octaves(audio: Audio, rate_hz: int = 44_100) -> Levels:
     """Powers of (channels, n) audio, one or two channels, by slot and third-octave."""
-    from scipy import fft, signal
+    from scipy import fft
 
     slots = slots_of(audio.shape[1])
     whole = audio.shape[1] // FRAME
-    window = signal.windows.tukey(FRAME, TAPERED, sym=False)
+    window = _tapered()
     window = (window * np.sqrt(2.0 / (FRAME * float((window**2).sum())))).astype(np.float32)
     rows = np.zeros((len(audio), slots, FRAME), np.float32)
     np.multiply(audio[:, : whole * FRAME].reshape(len(audio), whole, FRAME), window, out=rows[:, :whole])
@@ -53,6 +53,12 @@ def third_octaves(audio: Audio, rate_hz: int = 44_100) -> Levels:
         return Levels(left, left, left, FRAME / rate_hz)
     right, cross = _power(spectra[1], spectra[1]) @ shares, _power(spectra[0], spectra[1]) @ shares
     return Levels(left, right, cross, FRAME / rate_hz)
+
+
+def _tapered() -> NDArray[np.float64]:
+    """A Tukey window over a slot: a cosine rises over half of what is tapered, and falls over the other half."""
+    edge = np.minimum(np.arange(FRAME), FRAME - np.arange(FRAME)) / (TAPERED * FRAME / 2.0)
+    return np.asarray(0.5 - 0.5 * np.cos(np.pi * np.minimum(edge, 1.0)))
 
 
 def _power(a: NDArray[np.complex64], b: NDArray[np.complex64]) -> NDArray[np.float32]:

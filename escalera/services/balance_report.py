@@ -34,9 +34,9 @@ def balance_of_file(path: Path) -> dict[str, Any]:
     """What can be said of a recording without its layers. Raises FormatError where it cannot be read."""
     audio, rate = decode_audio(path.read_bytes())
     if rate != RATE_HZ:
-        from scipy import signal
+        import soxr
 
-        audio = signal.resample_poly(audio, RATE_HZ, rate, axis=1).astype(np.float32)
+        audio = soxr.resample(np.ascontiguousarray(audio.T), rate, RATE_HZ).T.astype(np.float32)
     return recording_report(path, np.stack((audio[0], audio[-1])))
 
 

@@ -84,11 +84,9 @@ def _of_planning(studio: Studio) -> dict[str, Work]:
         return _told(folder, f"{count} submissions were judged.")
 
     def demo_made(job: Job, folder: Path, tell: Tell, wanted: Wanted) -> Result:
-        from escalera.services.demo_shelf import (
-            put_more_apart,  # it opens songs of the studio that this module is part of
-        )
+        from escalera.services.demo_shelf import put_more  # it opens songs of the studio that this module is part of
 
-        put_more_apart(studio, bool(job.options["year"]), wanted)
+        put_more(studio, bool(job.options["year"]), wanted)
         return _told(folder, "The other demo songs are on the shelf.")
 
     return {JUDGED: class_judged, SONG_FACTS: songs_read, MORE_DEMO: demo_made}

@@ -10,6 +10,8 @@ from pathlib import Path
 
 M_MMAP_THRESHOLD = -3
 M_TRIM_THRESHOLD = -1
+MADV_DONTNEED = 4
+COMPILER = "libllvmlite.so"
 
 
 def _libc() -> ctypes.CDLL | None:
@@ -42,6 +44,20 @@ def give_back() -> None:
     libc = _libc()
     if libc is not None:
         libc.malloc_trim(0)
+
+
+def let_compiler_go() -> None:
+    """After the kernels are loaded: give back the code of the compiler that loaded them, about 60 MB. Should it be called again, the
+    system reads it from its file as it did the first time; code is never written to, so nothing can be lost."""
+    libc = _libc()
+    if libc is None:
+        return
+    with suppress(OSError, ValueError):
+        for line in Path("/proc/self/maps").read_text().splitlines():
+            span, rights, *rest = line.split()
+            if rights == "r-xp" and rest[-1].endswith(COMPILER):
+                start, end = (int(edge, 16) for edge in span.split("-"))
+                libc.madvise(ctypes.c_void_p(start), ctypes.c_size_t(end - start), MADV_DONTNEED)
 
 
 def resident_bytes(pid: int | None = None) -> int:

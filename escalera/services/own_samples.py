@@ -28,7 +28,7 @@ PEAK = 10.0 ** (-6.0 / 20.0)
 HIT_S, FADE_S = 2.5, 0.01
 QUIET = 3e-4
 QUARTER_TICKS = 960
-CACHE_MB = 60
+CACHE_MB = 10
 Audio = NDArray[np.float32]
 
 

@@ -198,7 +198,7 @@ class OwnTime(local):
         return value, own_s
 
 
-PARTS = 4 / 5  # of the memory, for what sections are mixed from: it takes longest to make, and is on no disk
+PARTS = 5 / 6  # of the memory, for what sections are mixed from: it takes longest to make, and is on no disk
 
 
 class AudioCache:

@@ -14,7 +14,7 @@ from fakeredis import TcpFakeServer
 
 from escalera.errors import InputError, NotFound
 from escalera.services import jobs as work
-from escalera.services.demo_shelf import begin_demo, put_more_apart
+from escalera.services.demo_shelf import begin_demo, put_more
 from escalera.services.studio import Studio
 from escalera.services.task_queue import JsonMessages, TaskQueue
 from escalera.store import job_store
@@ -197,5 +197,5 @@ def test_a_server_that_is_killed_loses_nothing_it_acknowledged(tmp_path):
 
 def test_more_demo_songs_that_are_wanted_no_more_are_called_off_at_once(studio):
     assert begin_demo(studio, with_year=True) == 2
-    put_more_apart(studio, with_year=True, wanted=lambda: False)
+    assert not put_more(studio, with_year=True, wanted=lambda: False)
     assert len(studio.cards()) == 2

@@ -13,6 +13,7 @@ from escalera.errors import InputError
 from escalera.formats.audio import decode_audio
 from escalera.services import library
 from escalera.services.exporting import FORMATS, Options, export
+from escalera.services.memory import let_compiler_go, resident_bytes
 from escalera.services.new_song import STARTS, new_song
 from escalera.services.rendering import Rendering
 from escalera.services.reporting import energy_report, measure_report
@@ -203,3 +204,13 @@ def test_the_section_chosen_last_is_made_ready_once_a_start_has_settled():
         rendering._pool.submit(int).result()
     rendering.close()
     assert ready == {False: [], True: [song.sections[0].name]}
+
+
+def test_the_compiler_of_the_kernels_leaves_memory_and_works_when_it_is_called_again():
+    from numba import njit
+
+    assert njit(lambda x: x + 1)(1) == 2
+    before = resident_bytes()
+    let_compiler_go()
+    assert resident_bytes() < before - 20_000_000
+    assert njit(lambda x: x + 2)(1) == 3
