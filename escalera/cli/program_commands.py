@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import compileall
+import gc
 import signal
 import threading
 import time
@@ -37,6 +38,7 @@ def serving(upload_mb: int) -> dict[str, object]:
 
 
 def _serve(host: str, port: int, opened: Studio | None = None) -> None:
+    gc.disable()  # until the application stands, which goes over to collecting seldom
     import waitress
 
     from escalera.services.logs import open_log

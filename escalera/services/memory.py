@@ -33,9 +33,10 @@ def hold_little() -> None:
 
 
 def collect_less_often() -> None:
-    """A start and an edit make tens of thousands of small objects; with the usual thresholds a start takes a tenth longer, and one
+    """Collect, but seldom. A start and an edit make tens of thousands of small objects; with the usual thresholds a start takes a tenth longer, and one
     edit in ten waits for a full collection of everything that is cached."""
     gc.set_threshold(50_000, 20, 20)
+    gc.enable()
 
 
 def give_back() -> None:

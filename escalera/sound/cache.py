@@ -222,6 +222,8 @@ class AudioCache:
 
         What one thread is making another one waits for.
         """
+        if not whole and (found := self.parts.get(key)) is not None:
+            return cast(T, found)
         made, mine = self._claim(key, whole)
         if mine and whole:
             self._fulfil(made, key, lambda: self._whole(key, make, keep))

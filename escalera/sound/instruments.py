@@ -96,14 +96,13 @@ def play_line(line: UnitNotes, audio: Audio, offset: int, gain: float, pan: Any,
     if BY_KEY[sound.key].mono:
         _play_phrases(line, audio, offset, gains)
         return
+    levels = gains * (np.stack(sides) if sides else np.ones((len(audio), 1)))
+    starts = line.starts - offset
+    its_sound = content_key("note", VERSION, sound.key, sound.vector.tobytes(), tuning)
     for (take, pitch, hold, length), indices in _alike(line).items():
-        key = content_key("note", VERSION, sound.key, sound.vector.tobytes(), take, pitch, hold, length, tuning)
+        key = f"{its_sound} {take} {pitch} {hold} {length}"
         note = cache.get_or_make(key, lambda: _one_note(line, pitch, hold, length, take))  # noqa: B023
-        for i in indices:
-            start = line.starts[i] - offset
-            for side, out in enumerate(audio):
-                level = gains[i] * (sides[side][i] if sides else 1.0)
-                bus.add_scaled(out[start : start + length], note[min(side, len(note) - 1)], level)
+        bus.add_notes(audio, note, starts[indices], np.ascontiguousarray(levels[:, indices]))
 
 
 def _one_note(line: UnitNotes, pitch: int, hold: int, length: int, take: int) -> Audio:

@@ -156,6 +156,8 @@ def _curves(
 
     A placement's curve holds its last value until the next curve starts; before the first the layer's own applies.
     """
+    if lowpass is None and not notes.curves:
+        return (np.full(blocks, spec.lowpass_hz, np.float32) if spec.lowpass_hz < OPEN_HZ else None), None
     at = offset + np.arange(blocks + 1) * BLOCK
     own = np.full(blocks + 1, spec.lowpass_hz) if lowpass is None else lowpass
     cutoff, level_db = own.copy(), np.zeros(blocks + 1)

@@ -11,12 +11,16 @@ from escalera.sound.kernels.parts import OPTIONS, RATE, TINY, A
 NEAR_CEILING = 0.6  # 3 dB under the ceiling: what music hides between samples does not reach further
 
 
-@njit(f"void({A}, {A}, float64)", **OPTIONS)
-def add_scaled(out, source, gain):
-    """out += gain * source, over the whole of both."""
-    g = np.float32(gain)
-    for i in range(len(out)):
-        out[i] += g * source[i]
+@njit("void(float32[:, ::1], float32[:, ::1], int64[::1], float64[:, ::1])", **OPTIONS)
+def add_notes(out, note, starts, levels):
+    """Add one note's sound wherever it is played, at its level there and on each side; a mono note to both sides."""
+    for index in range(len(starts)):
+        start = starts[index]
+        for side in range(len(out)):
+            g, source = np.float32(levels[side, index]), note[min(side, len(note) - 1)]
+            target = out[side, start : start + len(source)]
+            for i in range(len(target)):
+                target[i] += g * source[i]
 
 
 @njit(f"void({A}, {A}, {A}, int64, int64)", **OPTIONS)
