@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.lazy_dataclasses import dataclass
+from escalera.meters.spectra import power_of, summed_between
 
 FRAME = 1024
 TOGETHER = 512  # frames that are transformed at once, so that a long section takes no more memory than a short one
@@ -44,16 +45,17 @@ def _levels(audio: NDArray[np.float32], rate_hz: int) -> dict[str, NDArray[np.fl
     bins = {}
     for name, zone in ZONES.items():
         edges = np.geomspace(zone.low_hz, zone.high_hz, zone.bands + 1) * FRAME / rate_hz
-        bins[name] = np.maximum(np.rint(edges).astype(int), 1)
-        bins[name][-1] += 1
+        lows = np.maximum(np.rint(edges).astype(int), 1).tolist()
+        bins[name] = [*lows[:-1], lows[-1] + 1]
     levels = {name: np.empty((count, zone.bands)) for name, zone in ZONES.items()}
     for at in range(0, count, TOGETHER):
         some = slice(at, min(count, at + TOGETHER))
         frames = _frames(audio, some, hop)
-        power = sum((np.abs(fft.rfft(channel * window, axis=-1)) ** 2 for channel in frames), np.zeros(1)) * scale
-        sums = np.concatenate((np.zeros((len(power), 1)), np.cumsum(power, axis=1, dtype=np.float64)), axis=1)
-        for name, edges in bins.items():
-            levels[name][some] = 10.0 * np.log10(np.maximum(sums[:, edges[1:]] - sums[:, edges[:-1]], 1e-12))
+        power = power_of(fft.rfft(frames[0] * window, axis=-1))
+        for channel in frames[1:]:
+            power += power_of(fft.rfft(channel * window, axis=-1))
+        for name, between in bins.items():
+            levels[name][some] = 10.0 * np.log10(np.maximum(summed_between(power, between) * scale, 1e-12))
     return levels
 
 

@@ -5,6 +5,7 @@ Each span is cut out exactly; nothing before or after it leaks in, but for the K
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -14,10 +15,11 @@ from escalera.core.energy.stats import BAND_CENTRES_HZ, BAND_EDGES_HZ, INDEX, St
 from escalera.lazy_dataclasses import dataclass
 from escalera.meters.loudness import k_energy, lufs
 from escalera.meters.onsets import count_onsets
+from escalera.meters.spectra import power_of, summed_between
 
 FRAME, HOP = 4096, 2048
-THIRDS = np.geomspace(30.0, 18000.0, 37)
-THIRD_CENTRES_LOG2 = np.log2(np.sqrt(THIRDS[:-1] * THIRDS[1:]))
+THIRDS = tuple(np.geomspace(30.0, 18000.0, 37).tolist())
+THIRD_CENTRES_LOG2 = np.log2(np.sqrt(np.multiply(THIRDS[:-1], THIRDS[1:])))
 WIDE_FROM_HZ = 150.0
 # The leading line is looked for in its harmonics' range; they lie about 9 semitones above the fundamental.
 LEAD_LOW_HZ, LEAD_HIGH_HZ, LEAD_ABOVE = 250.0, 3000.0, 9.0
@@ -50,54 +52,50 @@ def _spectra(audio: Audio) -> NDArray[np.complex64]:
     return fft.rfft(frames * (window * np.float32(scale)), axis=-1)
 
 
-def _bins(rate_hz: float, edges_hz: NDArray[np.float64] | tuple[float, ...]) -> NDArray[np.int64]:
-    return np.clip(np.rint(np.asarray(edges_hz) * FRAME / rate_hz).astype(np.int64), 1, FRAME // 2)
-
-
-def _summed(power: NDArray[Any], edges: NDArray[np.int64]) -> NDArray[np.float64]:
-    """Sums of the last axis between consecutive bin edges."""
-    total = np.concatenate((np.zeros((*power.shape[:-1], 1)), np.cumsum(power, axis=-1, dtype=np.float64)), axis=-1)
-    return total[..., edges[1:]] - total[..., edges[:-1]]
+@lru_cache(maxsize=16)
+def _bins(rate_hz: float, edges_hz: tuple[float, ...]) -> tuple[int, ...]:
+    return tuple(np.clip(np.rint(np.asarray(edges_hz) * FRAME / rate_hz).astype(int), 1, FRAME // 2).tolist())
 
 
 def _one_span(audio: Audio, rate_hz: float, out: NDArray[np.float64]) -> tuple[float, float]:
     """Fill one row of stats; returns correlation and centroid in hertz."""
     left, right = _spectra(audio)
-    mid, side = (left + right) / 2, (left - right) / 2
-    power = (np.abs(left) ** 2 + np.abs(right) ** 2) / 2
-    out[:6] = _summed(power.mean(axis=0), _bins(rate_hz, BAND_EDGES_HZ))
-    wide = slice(int(_bins(rate_hz, (WIDE_FROM_HZ,))[0]), int(_bins(rate_hz, (16000.0,))[0]))
-    out[INDEX["above_150"]] = power[:, wide].mean(axis=0).sum()
-    out[INDEX["side"]] = _decorrelated(mid[:, wide], side[:, wide]) / len(mid)
-    thirds = _summed(power, _bins(rate_hz, THIRDS))
-    held = np.minimum(np.median(thirds, axis=0), thirds.mean(axis=0))
-    struck = thirds.mean(axis=0) - held
+    power = (power_of(left) + power_of(right)) / 2
+    mean = power.mean(axis=0)
+    out[:6] = summed_between(mean, _bins(rate_hz, BAND_EDGES_HZ))
+    wide = slice(*_bins(rate_hz, (WIDE_FROM_HZ, 16_000.0)))
+    out[INDEX["above_150"]] = mean[wide].sum()
+    out[INDEX["side"]] = _decorrelated(left[:, wide], right[:, wide]) / len(left)
+    thirds = summed_between(power, _bins(rate_hz, THIRDS))
+    third_means = thirds.mean(axis=0)
+    held = np.minimum(np.median(thirds, axis=0), third_means)
+    struck = third_means - held
     centres = 2.0**THIRD_CENTRES_LOG2
     for kind, part in (("sustained", held), ("struck", struck)):
         part = part * (centres > WIDE_FROM_HZ)
         out[INDEX[kind]], out[INDEX[f"{kind}_centre"]] = part.sum(), part @ THIRD_CENTRES_LOG2
-    leading = (thirds.mean(axis=0)) * ((centres > LEAD_LOW_HZ) & (centres < LEAD_HIGH_HZ))
+    leading = third_means * ((centres > LEAD_LOW_HZ) & (centres < LEAD_HIGH_HZ))
     pitch = 69.0 + 12.0 * (THIRD_CENTRES_LOG2 - np.log2(440.0)) - LEAD_ABOVE
     out[INDEX["lead"]], out[INDEX["lead_pitch"]] = leading.sum(), leading @ pitch
-    total = max(float(thirds.mean(axis=0).sum()), 1e-20)
-    return _correlation(audio), float(
-        2.0 ** (thirds.mean(axis=0) @ THIRD_CENTRES_LOG2 / total)
-    ) if total > 1e-18 else 0.0
+    total = max(float(third_means.sum()), 1e-20)
+    return _correlation(audio), float(2.0 ** (third_means @ THIRD_CENTRES_LOG2 / total)) if total > 1e-18 else 0.0
 
 
-def _decorrelated(mid: NDArray[np.complex64], side: NDArray[np.complex64]) -> float:
+def _decorrelated(left: NDArray[np.complex64], right: NDArray[np.complex64]) -> float:
     """Side power that is not a scaled copy of the middle, summed over frames, taken in groups of eight bins.
 
     A sound panned hard has a side that is a copy of its middle: imbalance, not width. So the side is projected
     on the middle in every group, and what the projection leaves is width.
     """
-    bins = mid.shape[1] // 8 * 8
-    groups = np.arange(0, bins, 8)
-    cross = np.add.reduceat((side[:, :bins] * np.conj(mid[:, :bins])).sum(axis=0), groups)
-    mm = np.add.reduceat((np.abs(mid[:, :bins]) ** 2).sum(axis=0), groups)
-    ss = np.add.reduceat((np.abs(side[:, :bins]) ** 2).sum(axis=0), groups)
-    left_over = ss - np.abs(cross) ** 2 / np.maximum(mm, 1e-20)
-    return float(np.maximum(left_over, 0.0).sum())
+    bins = left.shape[1] // 8 * 8
+    mid, side = left[:, :bins] + right[:, :bins], left[:, :bins] - right[:, :bins]
+
+    def grouped(rows: NDArray[Any]) -> NDArray[Any]:
+        return rows.sum(axis=0).reshape(-1, 8).sum(axis=1)
+
+    cross = grouped(side * mid.conj())
+    left_over = grouped(power_of(side)) - power_of(cross) / np.maximum(grouped(power_of(mid)), 4e-20)
+    return float(np.maximum(left_over, 0.0).sum()) / 4.0  # both were left at twice their level
 
 
 def _correlation(audio: Audio) -> float:

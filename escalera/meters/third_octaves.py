@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from escalera.core.balance.thirds import THIRD_EDGES_HZ, Levels
+from escalera.meters.spectra import power_of
 
 FRAME = 4096  # samples of a slot, about 93 ms
 TAPERED = (
@@ -48,10 +49,10 @@ def third_octaves(audio: Audio, rate_hz: int = 44_100) -> Levels:
     rows += np.float32(TINY_OFFSET)
     spectra = fft.rfft(rows, axis=-1, overwrite_x=True)
     shares = _shares(rate_hz)
-    left = _power(spectra[0], spectra[0]) @ shares
+    left = power_of(spectra[0]) @ shares
     if len(audio) == 1:
         return Levels(left, left, left, FRAME / rate_hz)
-    right, cross = _power(spectra[1], spectra[1]) @ shares, _power(spectra[0], spectra[1]) @ shares
+    right, cross = power_of(spectra[1]) @ shares, power_of(spectra[0], spectra[1]) @ shares
     return Levels(left, right, cross, FRAME / rate_hz)
 
 
@@ -59,7 +60,3 @@ def _tapered() -> NDArray[np.float64]:
     """A Tukey window over a slot: a cosine rises over half of what is tapered, and falls over the other half."""
     edge = np.minimum(np.arange(FRAME), FRAME - np.arange(FRAME)) / (TAPERED * FRAME / 2.0)
     return np.asarray(0.5 - 0.5 * np.cos(np.pi * np.minimum(edge, 1.0)))
-
-
-def _power(a: NDArray[np.complex64], b: NDArray[np.complex64]) -> NDArray[np.float32]:
-    return a.real * b.real + a.imag * b.imag
