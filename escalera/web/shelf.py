@@ -42,13 +42,22 @@ def songs() -> ResponseReturnValue:
     return render_template("shelf/_songs.html", **_songs())
 
 
+@blueprint.post("/shelf/songs")
+def more() -> ResponseReturnValue:
+    """Make the other demo songs after all, where that was given up; the songs again."""
+    made = studio().last_job(MORE_DEMO)
+    if made and made.state == "failed":
+        studio().jobs.again(made.id)
+    return render_template("shelf/_songs.html", **_songs())
+
+
 def _songs() -> dict[str, Any]:
     cards = [(card, small_stair(card.picture)) for card in studio().shelf()]
     made = studio().last_job(MORE_DEMO)
     return {
         "cards": cards,
         "coming": made is not None and not made.done,
-        "trouble": made.trouble if made and made.state == "failed" else "",
+        "failed": made if made and made.state == "failed" else None,
     }
 
 

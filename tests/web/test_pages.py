@@ -64,7 +64,9 @@ def test_the_shelf_shows_demo_songs_as_they_are_made(client, studio):
     with studio.database.write() as session:
         job_store.claim(session, studio.last_job(MORE_DEMO).id, "worker")
         job_store.fail(session, studio.last_job(MORE_DEMO).id, "worker", "They could not be made.")
-    assert "They could not be made." in client.get("/").text and "More demo songs" not in client.get("/").text
+    assert "They could not be made." in client.get("/").text and "More demo songs are" not in client.get("/").text
+    again = client.post(tree(client.get("/")).xpath("//button[text()='Try again']/@hx-post")[0]).text
+    assert "More demo songs are" in again and "They could not be made." not in again
 
 
 def test_a_song_is_made_with_nothing_said(client, studio):
