@@ -4,7 +4,7 @@ import re
 
 import pytest
 
-from tests.web.driving import open_song, until
+from tests.web.driving import open_song, shown, until
 
 pytestmark = pytest.mark.browser
 
@@ -81,8 +81,10 @@ def test_a_first_half_hour_by_the_mouse_alone(page, server):
     state = server[1].head(song_id).revision_id
     page.locator("#move-preview [data-do]").first.click()
     until(lambda: server[1].head(song_id).revision_id != state)
+    shown(page, server[1], song_id)
     page.locator("button:text('Undo')").click()
     until(lambda: server[1].head(song_id).revision_id == state)
+    shown(page, server[1], song_id)
     page.click("a:text('Export')")
     page.wait_for_url("**/handover**")
 

@@ -63,7 +63,7 @@ def test_a_stand_in_is_exchanged_by_a_key_and_kept(page, server):
     page.wait_for_selector("[data-exchange]")
     page.keyboard.press("x")
     until(lambda: studio.head(song_id).song.layer_by_id[layer.id].sound_key != layer.sound_key)
-    page.wait_for_selector("[data-exchange]")
+    shown(page, studio, song_id)
     page.click(".stand-in button:text('Keep it')")
     until(lambda: not studio.head(song_id).song.layer_by_id[layer.id].stand_in)
     page.wait_for_selector(".stand-in", state="detached")
@@ -125,6 +125,7 @@ def test_an_effect_works_in_one_section_and_says_what_it_does(page, server):
     page.click("[data-edit='add_effect'] button[type=submit]")
     until(lambda: studio.head(song_id).song.section_by_id[verse.id].treatments)
     assert not studio.head(song_id).song.layer_by_id[kick.id].devices[0].on
+    shown(page, studio, song_id)  # what is asked for before goes with the panel that it was asked for in
     page.wait_for_selector("[hx-get*='/dynamics/']")
     page.click("[hx-get*='/dynamics/']")
     page.wait_for_selector(".dynamics >> text=crest")
@@ -147,6 +148,7 @@ def test_layers_become_one_part_with_a_row_that_opens_and_is_filled_at_once(page
     shown(page, studio, song_id)
     page.click(".group-panel button:text('1 dB softer')")
     until(lambda: studio.head(song_id).song.layer_by_id[chords[1].id].level_db == pytest.approx(chords[1].level_db - 1))
+    shown(page, studio, song_id)
     page.click("[data-group]")
     assert page.locator(".in-group:visible").count() == 0
     page.reload()
