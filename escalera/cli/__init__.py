@@ -24,6 +24,8 @@ from escalera.cli import voice_commands as voices
 from escalera.errors import EscaleraError
 from escalera.services.memory import collect_less_often
 
+gc.enable()
+
 
 class Plain(click.Group):
     """Turns the error tree, and files that cannot be opened, into one line."""

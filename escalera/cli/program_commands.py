@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import compileall
-import gc
 import signal
 import threading
 import time
@@ -38,19 +37,20 @@ def serving(upload_mb: int) -> dict[str, object]:
 
 
 def _serve(host: str, port: int, opened: Studio | None = None) -> None:
-    gc.disable()  # until the application stands, which goes over to collecting seldom
     import waitress
 
     from escalera.services.logs import open_log
-    from escalera.services.memory import hold_little
-    from escalera.web import create_app
+    from escalera.services.memory import hold_little, without_collecting
 
     if host not in ("127.0.0.1", "localhost", "::1") and not Settings().passcode:
         raise InputError(
             f"Serving on {host} lets other machines in. Set ESCALERA_PASSCODE first, or serve on 127.0.0.1."
         )
     hold_little()
-    app = create_app(opened)
+    with without_collecting():
+        from escalera.web import create_app
+
+        app = create_app(opened)
     running = app.extensions["studio"]
     log = open_log(running.folder, Settings().log)
     running.rendering.may_measure.clear()

@@ -5,7 +5,8 @@ from __future__ import annotations
 import ctypes
 import gc
 import os
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 M_MMAP_THRESHOLD = -3
@@ -33,10 +34,19 @@ def hold_little() -> None:
 
 
 def collect_less_often() -> None:
-    """Collect, but seldom. A start and an edit make tens of thousands of small objects; with the usual thresholds a start takes a tenth longer, and one
+    """A start and an edit make tens of thousands of small objects; with the usual thresholds a start takes a tenth longer, and one
     edit in ten waits for a full collection of everything that is cached."""
     gc.set_threshold(50_000, 20, 20)
-    gc.enable()
+
+
+@contextmanager
+def without_collecting() -> Iterator[None]:
+    """While much is made that stays: nothing is looked through for garbage."""
+    gc.disable()
+    try:
+        yield
+    finally:
+        gc.enable()
 
 
 def give_back() -> None:
@@ -48,7 +58,7 @@ def give_back() -> None:
 
 
 def let_compiler_go() -> None:
-    """After the kernels are loaded: give back the code of the compiler that loaded them, about 60 MB. Should it be called again, the
+    """After the kernels are loaded: give back the code of the compiler that loaded them, about 50 MB. Should it be called again, the
     system reads it from its file as it did the first time; code is never written to, so nothing can be lost."""
     libc = _libc()
     if libc is None:
