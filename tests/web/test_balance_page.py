@@ -48,6 +48,26 @@ def test_a_remedy_is_heard_and_made_and_taken_back(balance):
     until(lambda: studio.head(song_id).song.section_by_id[C] == before.song.section_by_id[C])
 
 
+def test_what_the_page_asks_for_by_itself_waits_for_what_is_being_written(balance):
+    page, _, song_id = balance
+    page.wait_for_function("() => !document.querySelector('#found .spin')")
+    answers = []
+    page.route("**/balance/found", lambda route: route.fulfill(body="all heard", content_type="text/html"))
+    page.on("response", lambda r: r.url.endswith("/balance/found") and answers.append(r))
+    poll = f'<p hx-get="/songs/{song_id}/balance/found" hx-trigger="load delay:1s" hx-target="#found">on the way</p>'
+    page.evaluate(
+        "html => { const f = document.getElementById('found'); f.innerHTML = html; htmx.process(f); }",
+        f'<input aria-label="why">{poll}',
+    )
+    page.get_by_label("why", exact=True).fill("as it should")
+    while not answers:
+        page.wait_for_timeout(100)
+    page.wait_for_timeout(100)
+    assert page.get_by_label("why", exact=True).input_value() == "as it should"
+    page.get_by_label("why", exact=True).blur()
+    page.wait_for_selector("#found >> text=all heard")
+
+
 def test_layers_bands_and_sides_are_heard_by_keys_and_clicks(balance):
     page, studio, song_id = balance
     page.locator(".share-row").first.click()

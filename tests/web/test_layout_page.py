@@ -1,5 +1,7 @@
 """Whole songs from the page: a loop found by words and heard, a song laid out by one key, three ways compared, stand-ins exchanged."""
 
+import re
+
 import pytest
 
 from escalera.services.new_song import new_song
@@ -7,6 +9,7 @@ from tests.songs import small_song
 from tests.web.driving import shown, trouble_of, until
 
 pytestmark = pytest.mark.browser
+HELD = re.compile("/measured|/dynamics/")
 
 
 def test_a_whole_song_stands_after_one_key_and_is_laid_out_anew_by_keys(page, server):
@@ -122,12 +125,20 @@ def test_an_effect_works_in_one_section_and_says_what_it_does(page, server):
     page.click("[data-tab='chain']")
     page.select_option("[data-edit='add_effect'] [name=effect]", "compressor")
     page.select_option("[data-edit='add_effect'] [name=section_id]", str(verse.id))
+    held, let = [], []
+    page.route(HELD, lambda route: route.continue_() if let else held.append(route))
     page.click("[data-edit='add_effect'] button[type=submit]")
     until(lambda: studio.head(song_id).song.section_by_id[verse.id].treatments)
     assert not studio.head(song_id).song.layer_by_id[kick.id].devices[0].on
     shown(page, studio, song_id)  # what is asked for before goes with the panel that it was asked for in
-    page.wait_for_selector("[hx-get*='/dynamics/']")
-    page.click("[hx-get*='/dynamics/']")
+    with page.expect_request("**/dynamics/**"):
+        page.click("[hx-get*='/dynamics/']")
+    let.append(True)
+    *measuring, dynamics = held
+    for route in measuring:
+        route.continue_()
+    page.wait_for_selector("#pending", state="detached")  # the panel is drawn again with what was measured
+    dynamics.continue_()
     page.wait_for_selector(".dynamics >> text=crest")
 
 

@@ -120,3 +120,16 @@ document.addEventListener("htmx:afterSettle", () => {
 });
 document.addEventListener("htmx:afterSettle", label);
 label();
+// What a page asks for by itself, again and again, waits while one writes in what its answer would replace.
+document.addEventListener("htmx:beforeSwap", (event) => {
+  const { target, requestConfig } = event.detail,
+    asking = requestConfig.elt;
+  if (!asking.matches("[hx-trigger^=load]") || !target.querySelector("input:focus, textarea:focus")) return;
+  event.detail.shouldSwap = false;
+  setTimeout(() => {
+    if (!asking.isConnected) return;
+    const again = asking.cloneNode(true);
+    asking.replaceWith(again);
+    htmx.process(again);
+  }, 1000);
+});
