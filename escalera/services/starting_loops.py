@@ -58,6 +58,10 @@ class StartingLoop:
     def feel(self) -> str:
         return library.grooves()[library.slug(self.row["groove"])].feel
 
+    @property
+    def home(self) -> Key:
+        return parse_key(self.music_key)
+
 
 @cache
 def starting_loops() -> dict[str, StartingLoop]:
@@ -111,7 +115,7 @@ def in_key(song: Song, key: Key) -> Song:
 def song_of(key: str) -> tuple[Song, dict[int, int]]:
     """A song of one loop as it is meant to sound, and what layers play instead where the song peaks: pattern by layer. EditError."""
     loop = starting_loops()[one_of(key, list(starting_loops()), "starting loop")]
-    music_key, metre = parse_key(loop.music_key), parse_metre(loop.metre)
+    music_key, metre = loop.home, parse_metre(loop.metre)
     song = Song(
         tempo_bpm=float(loop.tempo_bpm),
         metre=metre,

@@ -277,6 +277,11 @@ class Wall:
         self.cards = samples.cards(wish)
         self.chosen = next((c for c in self.cards if c.id == chosen), self.cards[0] if self.cards else None)
 
+    @property
+    def apart(self) -> int:
+        """How many takes there are beside the samples, shown when they are asked for."""
+        return 0 if self.wish.asks else self.count - len(self.cards)
+
     def page(self, number: int) -> list[SampleTile]:
         """Tiles of a page, from 0."""
         return [tile_of(c) for c in self.cards[number * PAGE : (number + 1) * PAGE]]

@@ -153,6 +153,13 @@ def test_takes_are_comped_doubled_polished_and_words_written_by_hand(voices):
     page.get_by_role("button", name="Tie it").click()
     page.get_by_text("Stop on “night”", exact=True).wait_for()
     assert not trouble_of(page)
+    # takes are recordings of their song, and only counted where samples are looked for
+    page.goto("/samples")
+    apart = page.get_by_role("button", name="takes of a voice")
+    count = int(apart.inner_text().split()[0])
+    assert page.locator(".sample").count() + count == studio.samples.count() and count >= 2
+    apart.click()
+    page.wait_for_function("n => document.querySelectorAll('.sample').length === n", arg=count)
 
 
 def test_a_closed_tab_keeps_what_was_sung(voices, monkeypatch):

@@ -31,3 +31,12 @@ loops.addEventListener("keydown", (event) => {
   event.target.checked = true;
   hear(button.dataset.hearLoop, button);
 });
+// What the chosen style, form and layout mean is said below them: the choices have no room for it.
+for (const choice of document.querySelectorAll("select[aria-describedby]")) {
+  const said = document.getElementById(choice.getAttribute("aria-describedby")),
+    say = () => {
+      said.textContent = choice.selectedOptions[0].dataset.said;
+    };
+  choice.addEventListener("change", say);
+  say();
+}
