@@ -8,17 +8,20 @@ from __future__ import annotations
 
 import argparse
 import io
-import json
 import random
+import re
 import tempfile
 import time
 from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
+from urllib.parse import quote
 
 import numpy as np
 import soundfile
+from werkzeug.test import TestResponse
 
+import escalera.web
 from escalera.core.commands.form_reading import _fields
 from escalera.core.edits import EDITS
 from escalera.errors import EscaleraError
@@ -28,8 +31,10 @@ from escalera.formats.project import read_project, write_project
 from escalera.services.demo import demo_songs
 from escalera.services.importing import import_file
 from escalera.services.studio import Studio
+from escalera.store.repository import Head
 from escalera.web import create_app
 from tests.songs import small_song
+from tests.walking import Offer, offers
 
 ODD = (
     "", "0", "1", "-1", "2", "7", "0.5", "1e9", "1e308", "-0", "nan", "inf", "9" * 30, "9" * 5_000, "true", "null", "[]", "{}", "[[]]", "[1]",
@@ -37,22 +42,26 @@ ODD = (
     "verse", "C | Am | F", "Cmaj7#11/B", "kick and snare", "a\u202eb", "x\x00y", "\ud800", "<script>", "'\"", "%s%n", "../../etc", "ñ" * 300, "4+4", "7/8", "300/0",
     "layer.1.level_db", "layer.999.pan", "bus.drums.level_db", "return.hall.decay_s", "section:1:0:0:0", "tile:1:2:0:0", "song", "mix:0", "hall", "soft-pad", "round-kick",
 )  # fmt: skip
-PLACES = (
-    "/", "/new", "/bin", "/ideas", "/logbook", "/logbook/line", "/import", "/count", "/count/ask", "/count/taps", "/count/times", "/components", "/door", "/project.schema.json", "/songs/1", "/songs/1/inspector",
-    "/songs/1/measured", "/songs/1/moves", "/songs/1/moves/preview", "/songs/1/helps", "/songs/1/helps/song", "/songs/1/form", "/songs/1/form/preview",
-    "/songs/1/form/compare", "/songs/1/checks", "/songs/1/checks/finding", "/songs/1/checks/brief", "/songs/1/checks/count", "/songs/1/options", "/songs/1/options/read", "/songs/1/ideas",
-    "/songs/1/ideas/offer", "/songs/1/harmony", "/songs/1/harmony/show", "/songs/1/harmony/read", "/songs/1/harmony/held", "/songs/1/harmony/key", "/songs/1/harmony/plan",
-    "/songs/1/harmony/named", "/songs/1/harmony/energy", "/songs/1/groove", "/songs/1/groove/show", "/songs/1/groove/listen", "/songs/1/groove/tapped", "/songs/1/bench", "/songs/1/bench/show",
-    "/songs/1/bench/make", "/songs/1/bench/tune", "/songs/1/bench/copies", "/songs/1/history", "/songs/1/compare", "/songs/1/blind", "/songs/1/sounds", "/songs/1/handover", "/songs/1/feedback", "/songs/1/feedback/9", "/songs/1/stems-heard",
-)  # fmt: skip
-ASKED = (
-    "select", "section", "move", "key", "q", "song", "bpm", "taps", "from", "to", "text", "rungs", "hear", "held", "line", "word", "pitches", "spoken", "base", "layer", "stack",
-    "section_id", "state", "what", "low", "one", "bars", "beats", "say", "to_key", "how",
-)  # fmt: skip
-POSTED = (
-    "/songs/1/edits", "/songs/1/harmony/edits", "/songs/1/groove/edits", "/songs/1/bench/edits", "/songs/1/undo", "/songs/1/redo", "/songs/1/versions", "/songs/1/ideas", "/ideas", "/ideas/words",
-    "/new", "/capture", "/songs/1/export/midi", "/songs/1/record.md", "/songs/1/states/1",
-)  # fmt: skip
+# Everything that pages, forms and scripts ask by name, read off the sources, so that nothing that is added is left out.
+WEB = Path(escalera.web.__file__).parent
+ASKED = sorted(
+    {
+        n
+        for f in WEB.glob("*.py")
+        for n in re.findall(r"""(?:get|getlist)\("(\w+)"|\["(\w+)"\]""", f.read_text())
+        for n in n
+        if n
+    }
+    | {n for f in WEB.rglob("*.html") for n in re.findall(r"""\bname="(\w+)\"""", f.read_text())}
+)
+EDITED = ("/songs/1/edits", "/songs/1/harmony/edits", "/songs/1/groove/edits", "/songs/1/bench/edits")
+# what would take the song away that all is asked about, or the program's end
+LEFT_OUT = (
+    "/songs/<int:song_id>/erase",
+    "/songs/<int:song_id>/bin",
+    "/static/<path:filename>",
+    "/code/<version>/<name>",
+)
 
 
 FITTING = {
@@ -61,6 +70,11 @@ FITTING = {
     "lane": ("layer.3.level_db", "bus.drums.level_db", "return.hall.decay_s"), "by": ("1", "-1"), "bars": ("4", "8", "3"), "notes": ("[[0, 60]]",), "points": ("[[0, 0.5, \"line\"]]",),
     "spoken": ("kick and snare", "boom chack"), "tempo_bpm": ("90", "128.5"), "metre": ("3/4", "4/4", "7/8"), "key": ("D minor", "Eb major", "chorus"), "start_ticks": ("0", "3840"), "end_ticks": ("7680", "3840"),
 }  # fmt: skip
+
+
+def plain(text: str) -> str:
+    """As a browser would send it."""
+    return text.encode("utf-8", "replace").decode()
 
 
 @dataclass
@@ -80,7 +94,15 @@ class Fuzz:
         app = create_app(self.studio, testing=True)
         app.config.update(WTF_CSRF_ENABLED=False, PROPAGATE_EXCEPTIONS=False)
         self.client = app.test_client()
+        self.places = [
+            (method, str(rule))
+            for rule in app.url_map.iter_rules()
+            for method in sorted(rule.methods - {"HEAD", "OPTIONS"})
+            if str(rule) not in LEFT_OUT
+        ]
         self.studio.rendering.measured_later = lambda *_: None  # type: ignore[method-assign]
+        firsts = {place.replace("<int:song_id>", "1") for method, place in self.places if method == "GET"}
+        self.offered = {f"GET {a}": [Offer(f"GET {a}", "GET", a)] for a in sorted(firsts) if "<" not in a}
         out = io.BytesIO()
         soundfile.write(out, np.sin(np.arange(8_000) / 9).astype(np.float32), 8_000, format="WAV")
         self.files = [write_midi(self.song), write_project(self.song), write_project(demo_songs()[0]), out.getvalue()]
@@ -100,22 +122,95 @@ class Fuzz:
             "pattern_id": song.patterns,
             "after_id": song.sections,
         }
-        if name in ids:
+        if ids.get(name):
             return str(self.dice.choice(ids[name]).id)
         if name in FITTING:
             return self.dice.choice(FITTING[name])
         return self.value() if self.dice.random() < 0.5 else str(self.dice.choice((0, 1, 2, 4, -3, 0.5)))
 
-    def note(self, what: str, answer) -> None:
+    def note(self, what: str, answer: TestResponse, sent: object = "") -> None:
         self.counts[f"{what} {answer.status_code}"] += 1
         if answer.status_code >= 500:
-            self.faults.append(f"{what}: {answer.get_data(as_text=True)[:300]}")
+            self.faults.append(
+                f"{what}: {answer.request.path} {str(sent)[:600]} {answer.get_data(as_text=True)[-300:]}"
+            )
 
-    def get(self) -> None:
-        place = self.dice.choice(PLACES)
-        values = {self.dice.choice(ASKED): self.value() for _ in range(self.dice.randrange(5))}
-        values = {k: v.encode("utf-8", "replace").decode() for k, v in values.items()}
-        self.note("GET", self.client.get(place, query_string=values))
+    def filled(self, place: str) -> str:
+        """A rule of addresses with something odd or fitting where it has a gap."""
+
+        def gap(found: re.Match[str]) -> str:
+            kind, choices, name = found.groups()
+            if kind == "int":
+                return str(self.dice.choice((1, 1, 1, 2, 3, 4, 10**30)))
+            if choices:
+                return self.dice.choice(re.findall(r"\w+", choices))
+            fitting = FITTING.get(name) or ("midi", "wav", "mixer", "room", "tune", "own", "set", "chords", "drop")
+            return quote(self.dice.choice(fitting) if self.dice.random() < 0.7 else plain(self.value()), safe="") or "x"
+
+        return re.sub(r"<(?:(\w+)(?:\(([^)]*)\))?:)?(\w+)>", gap, place)
+
+    def walk(self) -> None:
+        """Something that pages offered, as it stands or with one field changed; what the answer offers is remembered."""
+        offer = self.dice.choice(self.offered[self.dice.choice(list(self.offered))])
+        if re.fullmatch(r"/songs/1/(erase|bin)", offer.address):
+            return
+        fields = dict(offer.fields)
+        if fields and self.dice.random() < 0.4:
+            name = self.dice.choice(list(fields))
+            fields[name] = self.fitting(name) if self.dice.random() < 0.6 else self.value()
+        head = self.studio.head(1)
+        fields = {k: plain(v) for k, v in fields.items()}
+        if offer.method == "GET":
+            answer = self.client.get(offer.address, query_string=fields)
+        else:
+            fields["base"] = str(head.revision_id)
+            answer = self.client.open(offer.address, method=offer.method, data=fields, headers={"HX-Request": "true"})
+        self.note(f"walk {offer.name}", answer, fields)
+        if answer.status_code == 200 and answer.mimetype == "text/html":
+            for found in offers(answer.get_data(as_text=True), self.page_of(offer.address)):
+                kept = self.offered.setdefault(found.name, [])
+                if len(kept) < 8:
+                    kept.append(found)
+                else:
+                    kept[self.dice.randrange(8)] = found
+        self.went_on(head, offer.name)
+
+    def page_of(self, address: str) -> str:
+        """The page that an answer is shown in: where its edits go to."""
+        found = re.match(r"(/songs/\d+)(/\w+)?", address)
+        if found is None:
+            return address
+        own = f"/songs/<int:song_id>{found[2]}/edits"
+        return found[0] if ("POST", own) in self.places else found[1]
+
+    def went_on(self, head: Head, kind: str) -> None:
+        """After a request: a new state survives export and import; some are taken back, so that songs stay of a size."""
+        after = self.studio.head(1)
+        if after.revision_id == head.revision_id:
+            return
+        if self.dice.random() < 0.5:
+            self.leaves_and_comes_back(after.song, kind)
+        song = after.song
+        if self.dice.random() < 0.3 or not 0 < len(song.sections) < 24 or not 0 < len(song.layers) < 30:
+            self.client.post("/songs/1/undo", data={"base": str(after.revision_id)})
+        self.song = self.studio.head(1).song  # otherwise the song goes on from there
+
+    def ask(self) -> None:
+        """Any address in any way that it answers to, with odd fields, sometimes with a file or with bytes."""
+        method, place = self.dice.choice(self.places)
+        values = {n: plain(self.fitting(n)) for n in self.dice.sample(ASKED, self.dice.randrange(6))}
+        if method == "GET":
+            answer = self.client.get(self.filled(place), query_string=values)
+        elif self.dice.random() < 0.1:
+            answer = self.client.open(self.filled(place), method=method, data=self.dice.choice(self.files)[:4000])
+        else:
+            if self.dice.random() < 0.2:
+                values[self.dice.choice(("file", "files", "take"))] = (
+                    io.BytesIO(self.dice.choice(self.files)),
+                    "x.wav",
+                )
+            answer = self.client.open(self.filled(place), method=method, data=values)
+        self.note(f"{method} {place}", answer, values)
 
     def post(self) -> None:
         """A command of some kind, its fields odd; what is taken is mostly left, so that songs grow strange."""
@@ -125,19 +220,11 @@ class Fuzz:
         fields |= {"kind": kind, "base": str(head.revision_id), "select": self.value()}
         if self.dice.random() < 0.1:
             fields[self.dice.choice(list(fields))] = self.value()
-        place = self.dice.choice(POSTED[:4]) if self.dice.random() < 0.85 else self.dice.choice(POSTED)
-        fields = {k: v.encode("utf-8", "replace").decode() for k, v in fields.items()}
+        place = self.dice.choice(EDITED)
+        fields = {k: plain(v) for k, v in fields.items()}
         answer = self.client.post(place, data=fields, headers={"HX-Request": "true"})
-        self.note(f"POST {kind if place in POSTED[:4] else place}", answer)
-        if answer.status_code >= 500:
-            self.faults[-1] += f" {place} {json.dumps(fields)[:600]}"
-        after = self.studio.head(1)
-        if after.revision_id != head.revision_id:
-            if self.dice.random() < 0.5:
-                self.leaves_and_comes_back(after.song, kind)
-            if self.dice.random() < 0.3 or len(after.song.sections) > 24 or len(after.song.layers) > 30:
-                self.client.post("/songs/1/undo", data={"base": str(after.revision_id)})
-            self.song = self.studio.head(1).song  # otherwise the song goes on from there
+        self.note(f"POST {kind}", answer, fields)
+        self.went_on(head, kind)
 
     def leaves_and_comes_back(self, song, kind: str) -> None:
         """Every state that a command reaches survives export and import (prints stay in the store)."""
@@ -177,7 +264,7 @@ class Fuzz:
             self.faults.append(f"a file of {len(data)} bytes took {time.process_time() - begun:.1f} s")
 
     def step(self) -> None:
-        self.dice.choices((self.get, self.post, self.read), (4, 5, 1))[0]()
+        self.dice.choices((self.walk, self.ask, self.post, self.read), (5, 3, 2, 1))[0]()
 
 
 def main() -> None:

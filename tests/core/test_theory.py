@@ -94,6 +94,17 @@ def test_roman_numerals_are_read_and_written(text, key, name, numeral):
     assert (chord.name(), roman(chord, parse_key(key))) == (name, numeral)
 
 
+@given(
+    st.sampled_from(KEYS),
+    st.sampled_from(("", "b", "#", "bb")),
+    st.sampled_from("I II iii IV V7 vi VII vii° V7/bII bVI/bVI IV/bV #iv°/VII".split()),
+)
+def test_what_a_numeral_means_in_a_key_survives_as_a_name_and_as_a_numeral(key, sign, numeral):
+    chord = parse_chord(sign + numeral, key)
+    assert parse_chord(chord.name(ascii_only=True)) == parse_chord(chord.name()) == chord
+    assert parse_chord(roman(chord, key), key) == chord
+
+
 @pytest.mark.parametrize(("text", "says", "offers"), [
     ("Cmblue", "“mblue” is not known", ("Cm", "Cm6", "Cm7")), ("H7", "Write B7 or Bb7", ("B7", "Bb7")), ("V of nothing", "“nothing” is not a degree", ("V/ii", "V/vi")),
     ("C/H", "after the slash is not a note", ()), ("x", "is not a chord", ()),

@@ -182,7 +182,7 @@ def _range_as_written(fields: Fields, song: Song) -> Fields:
 
 def _note(text: str) -> int:
     text = text.strip()
-    if text.isdecimal() or not text:
+    if text.isdecimal() and len(text) < 4 or not text:
         return int(text or 0)
     found = NOTE.fullmatch(text)
     if found is None:

@@ -135,6 +135,10 @@ def tone_fifths(tone: int, quality: str) -> int:
     return degree_fifths(letter, tone % 12)
 
 
+# As many accidentals as degrees of degrees of a key with seven flats lead to, all written as `Chord.name` writes them.
+ROOT = r"[A-Ga-g](?:[#♯]{1,6}|[b♭]{1,6}|)"
+
+
 def parse_chord(text: str, key: Key | None = None) -> Chord:
     """Read 'Ebmaj7/G', 'Gm7(no5)', or with a key also a Roman numeral ('vi', 'bVII', 'V7/ii'). Raises ChordError."""
     clean = text.strip()
@@ -146,7 +150,7 @@ def _read_name(text: str) -> Chord:
     body, slash, bass = text.partition("/")
     if slash and bass[:1] == "9":  # six-nine chords are also written with a slash
         body, (_, slash, bass) = body + "9", bass[1:].partition("/")
-    match = re.fullmatch(r"([A-Ga-g][#♯b♭]?)(.*)", body)
+    match = re.fullmatch(f"({ROOT})(.*)", body)
     if not match:
         raise _not_a_chord(text)
     root = name_to_fifths(match[1][0].upper() + match[1][1:])
@@ -157,7 +161,7 @@ def _read_name(text: str) -> Chord:
 def _read_bass(bass: str, text: str) -> int | None:
     if not bass:
         return None
-    if not re.fullmatch(r"[A-Ga-g][#♯b♭]?", bass):
+    if not re.fullmatch(ROOT, bass):
         raise ChordError(
             f"“{shown(text)}”: “{shown(bass)}” after the slash is not a note. Write a note name, as in D/F#."
         )
@@ -204,7 +208,7 @@ def _read_ending(ending: str, text: str, root: str) -> tuple[str, tuple[str, ...
 
 
 LEADING = {(6, "dim"), (6, "dim7")}  # in minor, vii° stands on the raised seventh, as everybody writes it
-ROMAN = r"([#♯b♭♮]?)(VII|VI|IV|V|III|II|I|vii|vi|iv|v|iii|ii|i)(.*)"
+ROMAN = r"([#♯]{1,4}|[b♭]{1,4}|♮|)(VII|VI|IV|V|III|II|I|vii|vi|iv|v|iii|ii|i)(.*)"
 
 
 def _read_roman(text: str, key: Key) -> Chord | None:
@@ -234,7 +238,7 @@ def _of_degree(match: re.Match[str], after: str, key: Key) -> Chord:
 def _roman_root(match: re.Match[str], key: Key, quality: str) -> int:
     degree = NUMERALS.index(match[2].upper())
     if match[1]:  # altered numerals are counted from the major scale
-        accidental = {"#": 1, "♯": 1, "b": -1, "♭": -1, "♮": 0}[match[1]]
+        accidental = sum({"#": 1, "♯": 1, "b": -1, "♭": -1, "♮": 0}[sign] for sign in match[1])
         return key.tonic_fifths + FIFTHS_OF_MAJOR_DEGREE[degree] + 7 * accidental
     if (degree, quality) in LEADING and key.mode == "minor":
         return key.tonic_fifths + 5
@@ -257,8 +261,8 @@ def _roman_quality(match: re.Match[str], text: str) -> tuple[str, tuple[str, ...
 def roman(chord: Chord, key: Key) -> str:
     """Roman numeral of a chord in a key; lower case when its third is minor."""
     degree, accidental = degree_of(chord.root_fifths, key)
-    if key.mode == "minor" and accidental == "♮" and (degree, chord.quality) in LEADING:
-        accidental = ""
+    if key.mode == "minor" and (degree, chord.quality) in LEADING:  # on the raised seventh without a sign, on its own with one
+        accidental = {"♮": "", "": "♭"}.get(accidental, accidental)
     minor = 3 in chord.tones
     ending = chord.quality[1:] if minor and chord.quality.startswith("m") else chord.quality
     ending = {"dim": "°", "dim7": "°7", "aug": "+", "m7b5": "ø7", "dimmaj7": "°maj7"}.get(chord.quality, ending)
