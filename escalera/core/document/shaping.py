@@ -9,8 +9,9 @@ from typing import TypedDict
 from escalera.core.document.bodies import each_body
 from escalera.core.document.carriers import MAX_JOIN_DEVICES, Build, JoinDevice
 from escalera.core.document.devices import Curve, Point, Throw, Treatment
-from escalera.core.document.lanes import lane_parameter, lane_value, layer_parameter, with_layer_value
+from escalera.core.document.lanes import lane_parameter, lane_value, layer_parameter, movable, with_layer_value
 from escalera.core.document.song import Layer, Section, Song
+from escalera.core.palette.parameters import Parameter
 from escalera.errors import EditError
 
 
@@ -87,26 +88,30 @@ def stretched(points: tuple[Point, ...], before: int, after: int) -> tuple[Point
 
 
 def tidied(song: Song) -> Song:
-    """The song without curves, treatments, throws and duckings that name what is no longer there."""
+    """The song without curves, treatments, throws and duckings that name what is no longer there.
+
+    What is there with another range, as after an exchange of sounds, is moved into that.
+    """
     layers = song.layer_by_id
 
-    def curve_holds(curve: Curve) -> bool:
+    def curve_held(curve: Curve) -> Curve | None:
         try:
-            lane_parameter(song, curve.lane)
+            parameter = movable(song, curve.lane)
         except EditError:
-            return False
-        return True
+            return None
+        points = tuple((t, _into(value, parameter), shape) for t, value, shape in curve.points)
+        return curve if points == curve.points else replace(curve, points=points)
 
-    def treatment_holds(treatment: Treatment) -> bool:
+    def treatment_held(treatment: Treatment) -> Treatment | None:
         try:
-            layer_parameter(layers[treatment.layer_id], treatment.lane)
+            value = _into(treatment.value, layer_parameter(layers[treatment.layer_id], treatment.lane))
         except (EditError, KeyError):
-            return False
-        return True
+            return None
+        return treatment if value == treatment.value else replace(treatment, value=value)
 
     def tidy(section: Section) -> Section:
-        curves = tuple(c for c in section.curves if curve_holds(c))
-        treatments = tuple(t for t in section.treatments if treatment_holds(t))
+        curves = tuple(held for c in section.curves if (held := curve_held(c)))
+        treatments = tuple(held for t in section.treatments if (held := treatment_held(t)))
         throws = tuple(t for t in section.throws if t.layer_id in layers)
         swings = tuple(s for s in section.swings if s.layer_id == 0 or s.layer_id in layers)
         changed = replace(section, curves=curves, treatments=treatments, throws=throws, swings=swings)
@@ -118,6 +123,10 @@ def tidied(song: Song) -> Song:
         kept = tuple(replace(x, duck_by=0) if x.duck_by > 0 and x.duck_by not in layers else x for x in song.layers)
         song = replace(song, layers=kept)
     return song
+
+
+def _into(value: float, parameter: Parameter) -> float:
+    return min(max(value, parameter.low), parameter.high)
 
 
 def _carried_by(section: Section, layers: Mapping[int, Layer]) -> Section:

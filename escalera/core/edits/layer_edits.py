@@ -15,7 +15,7 @@ from escalera.core.document.names import clean_name
 from escalera.core.document.shaping import tidied
 from escalera.core.document.song import Layer, Placement, Section, Song
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of, sound_of
-from escalera.core.edits.sound_edits import SetValue, not_printed
+from escalera.core.edits.sound_edits import SetValue, not_printed, with_sound
 from escalera.core.palette.sounds import BY_KEY, FAMILIES, JOBS
 from escalera.core.reading.placements import add_pattern, ordered
 from escalera.core.reading.timeline import section_bar_ticks
@@ -188,8 +188,7 @@ class SetSound:
             raise EditError(
                 f"{layer.name} plays a recording. Exchange that from Samples, or add another layer for the sound."
             )
-        stack = tuple(p for p in layer.stack if BY_KEY[p.sound_key].is_drum == sound.is_drum and not sound.mono)
-        return tidied(song.with_layer(replace(layer, sound_key=sound.key, settings=(), stack=stack)))
+        return with_sound(song, layer, sound.key)
 
     def summary(self, song: Song) -> str:
         return f"{layer_of(song, self.layer_id).name} plays with {BY_KEY[self.sound].label}"

@@ -20,7 +20,7 @@ from escalera.core.edits.recording_edits import (
     sample_from,
     with_sample,
 )
-from escalera.core.edits.sound_edits import not_printed
+from escalera.core.edits.sound_edits import not_printed, with_sound
 from escalera.core.palette.recorded_sounds import BEAT, NOTE, PART, hit_key
 from escalera.core.palette.sounds import DRUM_SOUND
 from escalera.core.reading.placements import add_pattern
@@ -80,11 +80,10 @@ class PlaySample:
         clip = _as_notes_play_it(song, sample, layer) if as_notes else clip_for(song, sample, layer.family)
         key = _stacked_key(layer) if as_notes else BEAT if layer.family in PERCUSSIVE else PART
         octave = octave_at(clip.root) if key == NOTE else 0
-        changed = replace(
-            layer, sound_key=key, clips=(clip,), settings=(), octave=octave, stand_in=False, source=sample.source[:200]
-        )  # fmt: skip
-        song = with_sample(song.with_layer(changed), sample)
-        return song if as_notes else _from_bar_to_bar(song, changed, clip)
+        source = sample.source[:200]
+        song = with_sound(song, layer, key, clips=(clip,), octave=octave, stand_in=False, source=source)
+        song = with_sample(song, sample)
+        return song if as_notes else _from_bar_to_bar(song, layer, clip)
 
     def summary(self, song: Song) -> str:
         return f"{layer_of(song, self.layer_id).name} plays the recording {shown(self.sample.get('name', ''))}"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 from escalera.core.document.devices import Device, StackPart, Treatment
 from escalera.core.document.lanes import (
@@ -24,8 +25,20 @@ from escalera.core.document.song import EVERY_BEAT, Layer, Song
 from escalera.core.edits.edit import edit, layer_of, one_of, section_of, sound_of, within
 from escalera.core.palette.effects import EFFECT_BY_KEY, EffectKind
 from escalera.core.palette.parameters import Settings, with_setting
+from escalera.core.palette.recorded_sounds import BEAT, PART
 from escalera.core.palette.sounds import BY_KEY
 from escalera.errors import EditError
+
+
+def with_sound(song: Song, layer: Layer, key: str, **changes: Any) -> Song:
+    """The song with a layer that plays with another sound.
+
+    Its settings go, stacked sounds that cannot lie on it, and curves and treatments of what it does not have.
+    """
+    sound = BY_KEY[key]
+    alone = sound.mono or key in (BEAT, PART)
+    stack = () if alone else tuple(p for p in layer.stack if BY_KEY[p.sound_key].is_drum == sound.is_drum)
+    return tidied(song.with_layer(replace(layer, sound_key=key, settings=(), stack=stack, **changes)))
 
 
 def not_printed(layer: Layer) -> None:
