@@ -33,8 +33,10 @@ from escalera.services.importing import import_file
 from escalera.services.studio import Studio
 from escalera.store.repository import Head
 from escalera.web import create_app
+from tests.core.test_edits import ROWS
+from tests.edit_chains import Chains
 from tests.songs import small_song
-from tests.walking import Offer, offers
+from tests.walking import Offer, offers, texts
 
 ODD = (
     "", "0", "1", "-1", "2", "7", "0.5", "1e9", "1e308", "-0", "nan", "inf", "9" * 30, "9" * 5_000, "true", "null", "[]", "{}", "[[]]", "[1]",
@@ -100,6 +102,9 @@ class Fuzz:
             for method in sorted(rule.methods - {"HEAD", "OPTIONS"})
             if str(rule) not in LEFT_OUT
         ]
+        self.chains = Chains(self.seed)
+        self.faults = self.chains.faults
+        self.studio.jobs.wait = lambda *_: None  # type: ignore[method-assign]  # nobody works here
         self.studio.rendering.measured_later = lambda *_: None  # type: ignore[method-assign]
         firsts = {place.replace("<int:song_id>", "1") for method, place in self.places if method == "GET"}
         self.offered = {f"GET {a}": [Offer(f"GET {a}", "GET", a)] for a in sorted(firsts) if "<" not in a}
@@ -217,6 +222,9 @@ class Fuzz:
         kind = self.dice.choice(list(EDITS))
         head = self.studio.head(1)
         fields = {name: self.fitting(name) for name, *_ in _fields(kind) if self.dice.random() < 0.9}
+        if self.dice.random() < 0.6:  # as the example of the kind has it, about what there is
+            shown = texts({n: v for n, v in ROWS[kind][0][0].items() if not isinstance(v, dict)})
+            fields |= {n: fields[n] if n in fields and n.endswith("_id") else v for n, v in shown.items()}
         fields |= {"kind": kind, "base": str(head.revision_id), "select": self.value()}
         if self.dice.random() < 0.1:
             fields[self.dice.choice(list(fields))] = self.value()
@@ -264,7 +272,7 @@ class Fuzz:
             self.faults.append(f"a file of {len(data)} bytes took {time.process_time() - begun:.1f} s")
 
     def step(self) -> None:
-        self.dice.choices((self.walk, self.ask, self.post, self.read), (5, 3, 2, 1))[0]()
+        self.dice.choices((self.walk, self.ask, self.post, self.chains.step, self.read), (5, 3, 2, 4, 1))[0]()
 
 
 def main() -> None:

@@ -39,7 +39,7 @@ def _of(element: html.HtmlElement, page: str, state: dict[str, str]) -> Iterator
         if address := asked.get(f"hx-{method}"):
             yield _offer(method.upper(), address, fields)
     if told := _json(asked.get("data-do")):
-        yield Offer(str(told.get("kind")), "POST", f"{page}/edits", state | _texts(told))
+        yield Offer(str(told.get("kind")), "POST", f"{page}/edits", state | texts(told))
     if element.tag == "form" and (kind := asked.get("data-edit")):
         yield Offer(kind, "POST", f"{page}/edits", fields | {"kind": kind})
     if element.tag == "form" and asked.get("method", "").lower() == "post":
@@ -59,10 +59,10 @@ def _offer(method: str, address: str, fields: dict[str, str]) -> Offer:
 
 def _json(text: str | None) -> dict[str, str]:
     found = json.loads(text) if text and text.startswith("{") else {}
-    return _texts(found)
+    return texts(found)
 
 
-def _texts(found: dict[str, object]) -> dict[str, str]:
+def texts(found: dict[str, object]) -> dict[str, str]:
     """As a form sends it: texts as they are, what is composed as JSON."""
     return {k: v if isinstance(v, str) else json.dumps(v) for k, v in found.items()}
 

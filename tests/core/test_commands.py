@@ -13,8 +13,9 @@ from escalera.core.edits.protection import SOUND, keep_protected
 from escalera.core.edits.touched import PARTS, touched
 from escalera.core.ideas import PlaceIdea, cut_section
 from escalera.core.validation.whole import validate
-from escalera.errors import EditError
+from escalera.errors import EditError, EscaleraError
 from tests.core.test_edits import ROWS, SONG, B, C, K, P, V, base_of
+from tests.walking import texts
 
 
 def parked(song):
@@ -148,3 +149,29 @@ def test_bars_and_beats_are_turned_into_ticks_of_the_section():
 def test_an_idea_is_brought_back_as_a_command():
     after = PlaceIdea(V, cut_section(SONG, C), "option").apply(SONG)
     assert validate(after).sections[0].parked
+
+
+ODD = (
+    "9" * 5_000,
+    "1e400",
+    "nan",
+    "²",
+    "[[1e999]]",
+    f"[{'9' * 5_000}]",
+    f'["{"9" * 5_000}"]',
+    '{"a": 1}',
+    "C" + "#" * 400,
+)
+
+
+@pytest.mark.parametrize("kind", ROWS)
+def test_an_odd_value_in_any_field_is_taken_or_answered_with_a_sentence(kind):
+    song, fields = base_of(kind), texts({n: v for n, v in ROWS[kind][0][0].items() if not isinstance(v, dict)})
+    for name in fields:
+        for odd in ODD:
+            try:
+                after = read({"kind": kind, **fields, name: odd}, song).apply(song)
+            except EscaleraError as error:
+                assert len(odd) < 60 or odd not in str(error)
+            else:
+                validate(after)

@@ -5,6 +5,7 @@ import json
 import numpy as np
 import pytest
 
+from escalera.core.commands import COMMANDS
 from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.document.devices import Curve
 from escalera.core.document.lanes import (
@@ -27,6 +28,7 @@ from escalera.core.validation.whole import validate
 from escalera.errors import EditError, FormatError
 from escalera.formats.project import read_project, write_project
 from escalera.sound.mix import Renderer
+from tests.recordings import plain_sample
 from tests.songs import ids, small_song
 
 SONG = small_song()
@@ -230,3 +232,18 @@ def test_the_palette_is_broad_and_every_family_has_a_first_sound():
         "cowbell",
     } <= {s.drum for s in SOUNDS}
     assert all(c.label for c in CONTROLS.values()) and NOTE_VALUES["1/8 triplet"] == pytest.approx(1 / 3)
+
+
+@pytest.mark.parametrize(("kind", "fields", "holds"), [
+    # into the range of the next sound, and away where that has no such parameter
+    ("set_sound", dict(layer_id=B, sound="kick-bass"), lambda curve: {v for _, v, _ in curve.points} == {0.4}),
+    ("set_sound", dict(layer_id=B, sound="sub-sine"), lambda curve: curve is None),
+    ("play_sample", dict(layer_id=B, sample=plain_sample()), lambda curve: curve is None),
+    # the jump at a join, after a point that lies one tick before it
+    ("merge_sections", dict(section_id=V), lambda curve: [p[0] for p in curve.points] == [0, 30719, 30720]),
+])  # fmt: skip
+def test_a_curve_fits_what_takes_the_place_of_its_sound_or_joins_its_section(kind, fields, holds):
+    points = [[0, 1.0, "line"], [30719, 2.0, "line"], [30720, 2.0, "line"]]
+    song = EDITS["set_curve"](V, f"layer.{B}.sound.sweep_s", points).apply(SONG)
+    after = read_project(write_project(COMMANDS[kind](**fields).apply(song)))
+    assert holds(next(iter(after.section_by_id[V].curves), None))

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from escalera.core.document.codec import from_plain, to_plain
 from escalera.core.document.singing import NoteTuning, Polish, SungAt
+from escalera.core.document.song import Groove
 from escalera.core.edits import EDITS
 from escalera.core.energy.model import arranged
 from escalera.core.joins.as_played import played
@@ -85,6 +86,13 @@ def test_comps_cover_what_they_should_and_survive_files(steps, breaths):
         )
         assert len(layer.clips) == len(found), "clips that nothing plays are gone"
     assert {t.id for t in song.takes} == {FIRST, SECOND}
+
+
+def test_another_comp_leaves_the_patterns_that_grooves_are_made_of():
+    pattern_id = sung_layer(TAKEN, "lead").pattern_id
+    beat = Groove(TAKEN.next_id, "Beat", parts=(("kick", pattern_id),))
+    song = replace(TAKEN, grooves=(beat,), next_id=TAKEN.next_id + 1)
+    assert validate(EDITS["comp"](V, "lead", SECOND, 0, HALF, "exact").apply(song)).pattern_by_id[pattern_id]
 
 
 def test_a_seam_lies_in_a_breath_near_it():

@@ -238,6 +238,7 @@ ODD = {
     "a state beyond every store": ("GET", f"/songs/1/audio/{10**30}/0/x.wav", {}, 404),
     "a section of five thousand digits": ("GET", "/songs/1/moves?section=" + "9" * 5_000, {}, 422),
     "a section that is a word": ("GET", "/songs/1/moves?section=verse", {}, 422),
+    "a note of five thousand digits": ("POST", "/songs/1/edits", {"kind": "set_range", "base": "1", "low": "9" * 5_000}, 422),
     "a base of five thousand digits": ("POST", "/songs/1/edits", {"kind": "fit_scale", "base": "9" * 5_000}, 422),
     "cells that are none": ("POST", "/songs/1/edits", {"kind": "set_tiles", "cells": '[[1, "x", null], {}, 7]', "base": "1"}, 422),
     "cells beyond every store": ("POST", "/songs/1/edits", {"kind": "set_tiles", "cells": f"[[{10**40}, 1, 1]]", "base": "1"}, 422),

@@ -52,12 +52,12 @@ def after_each_other(song: Song, left: Section, right: Section, length: int, end
         still, parameter = lane_value(song, lane), lane_parameter(song, lane)
         first = a.cut(0, length, parameter) if a else ((0, still, "hold"), (length, still, "line"))
         second = b.cut(0, end - length, parameter) if b else ((0, still, "hold"),)
-        points = [p for p in first if p[0] < length] + [(t + length, v, s) for t, v, s in second]
+        points = {p[0]: p for p in first if p[0] < length}
         before = first[-1][1]
         if before != second[0][1]:  # the jump at the join stays a jump
-            points.insert(len(first) - 1, (length - 1, before, "hold"))
+            points[length - 1] = (length - 1, before, "hold")
         rate = (a or b).rate_ticks if (a or b) else 960  # type: ignore[union-attr]
-        curves.append(Curve(lane, tuple(points), rate))
+        curves.append(Curve(lane, (*points.values(), *((t + length, v, s) for t, v, s in second)), rate))
     moved = (replace(t, start_ticks=t.start_ticks + length, end_ticks=t.end_ticks + length) for t in right.throws)
     named = {(t.layer_id, t.lane) for t in left.treatments}
     treatments = (*left.treatments, *(t for t in right.treatments if (t.layer_id, t.lane) not in named))
@@ -111,7 +111,7 @@ def tidied(song: Song) -> Song:
 
     def tidy(section: Section) -> Section:
         curves = tuple(held for c in section.curves if (held := curve_held(c)))
-        treatments = tuple(held for t in section.treatments if (held := treatment_held(t)))
+        treatments = tuple(kept for t in section.treatments if (kept := treatment_held(t)))
         throws = tuple(t for t in section.throws if t.layer_id in layers)
         swings = tuple(s for s in section.swings if s.layer_id == 0 or s.layer_id in layers)
         changed = replace(section, curves=curves, treatments=treatments, throws=throws, swings=swings)

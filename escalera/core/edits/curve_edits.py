@@ -18,7 +18,7 @@ from escalera.core.reading.placements import span_ticks
 from escalera.core.reading.section_harmony import section_harmony
 from escalera.core.reading.timeline import section_bar_ticks, timeline
 from escalera.core.theory.chords import Chord
-from escalera.errors import EditError
+from escalera.errors import EditError, shown
 
 
 def length_ticks(song: Song, section: Section) -> int:
@@ -340,13 +340,20 @@ class PrintLayer:
 
     def apply(self, song: Song) -> Song:
         layer = layer_of(song, self.layer_id)
-        rows = tuple(Print(*row) for row in self.prints)
+        rows = tuple(_print_of(row) for row in self.prints)
         if not rows:
             raise EditError(f"{layer.name} plays nothing yet. Set a tile, then print it.")
         return song.with_layer(replace(layer, prints=rows))
 
     def summary(self, song: Song) -> str:
         return f"{layer_of(song, self.layer_id).name} printed to audio"
+
+
+def _print_of(row: Any) -> Print:
+    match row:
+        case [str(notes), str(audio), int(offset)]:
+            return Print(notes, audio, offset)
+    raise EditError(f"“{shown(row)}” is not a print: notes, audio and where it begins. Print the layer again.")
 
 
 @edit("unprint_layer", "layers")

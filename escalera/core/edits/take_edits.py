@@ -215,7 +215,7 @@ def write_comp(song: Song, section: Section, part: str, pieces: Sequence[CompPar
     mine = {p.pattern_id for p in section.placements if p.layer_id == layer.id}
     rest = cleared(section.placements, layer.id, 0, span.length_ticks, ids)
     song = replace(song.with_section(replace(section, placements=ordered(rest))), next_id=ids.next_id)
-    used = {p.pattern_id for s in song.bodies for p in s.placements}
+    used = {p.pattern_id for s in song.bodies for p in s.placements} | {i for g in song.grooves for _, i in g.parts}
     song = replace(song, patterns=tuple(e for e in song.patterns if e.id not in mine or e.id in used))
     rows, clips = _rows(song, span, [p for p in pieces if p.take_id in song.take_by_id])
     song, first = _without_unused(song, layer, len(clips))
