@@ -9,12 +9,16 @@ from collections.abc import Iterator
 from hashlib import blake2b
 from typing import Any
 
+from escalera.core.checks import run_checks
 from escalera.core.commands import COMMANDS
 from escalera.core.document.codec import to_plain
 from escalera.core.document.song import Song
+from escalera.core.energy.model import arranged
 from escalera.core.validation.whole import validate
 from escalera.errors import EscaleraError
+from escalera.formats.midi_write import write_midi
 from escalera.formats.project import read_project, write_project
+from escalera.sound.mix import Renderer
 from tests.core.test_edits import ROWS, base_of
 
 NAMES_IDS = re.compile(r"(_id|_ids|^cells|^layers)$")
@@ -110,6 +114,14 @@ class Chains:
         self.survives(after, f"{kind} {fields}")
         old = age > LONGEST or len(after.sections) > MOST_SECTIONS or len(after.layers) > MOST_LAYERS
         self.songs[at] = (self.dice.choice(self.first), 0) if old or not after.layers else (after, age + 1)
+
+    def heard(self, renderer: Renderer) -> None:
+        """One of the songs is judged, written as MIDI and rendered, whatever was done to it."""
+        song = self.dice.choice([s for s, _ in self.songs if s.bars < 40] or self.first)
+        try:
+            arranged(song), run_checks(song), write_midi(song), renderer.render(song)
+        except Exception as error:
+            self.faults.append(f"a song that edits lead to cannot be heard: {error!r}")
 
     def survives(self, song: Song, what: str) -> None:
         """A state that an edit reached is whole, and is written and read as itself."""

@@ -271,8 +271,12 @@ class Fuzz:
         if time.process_time() - begun > 5:
             self.faults.append(f"a file of {len(data)} bytes took {time.process_time() - begun:.1f} s")
 
+    def hear(self) -> None:
+        self.chains.heard(self.studio.rendering.renderer)
+
     def step(self) -> None:
-        self.dice.choices((self.walk, self.ask, self.post, self.chains.step, self.read), (5, 3, 2, 4, 1))[0]()
+        kinds = {self.walk: 10, self.ask: 6, self.post: 4, self.chains.step: 12, self.read: 2, self.hear: 0.5}
+        self.dice.choices(list(kinds), list(kinds.values()))[0]()
 
 
 def main() -> None:

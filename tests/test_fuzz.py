@@ -15,10 +15,10 @@ def test_odd_requests_commands_and_files_are_answered(tmp_path, seed):
         fuzz.step()
     fuzz.studio.close()
     assert not fuzz.faults
-    assert sum(n for what, n in fuzz.counts.items() if what.startswith("POST") and what.endswith(" 200")) > 8, (
-        "some are taken"
-    )
-    assert len(fuzz.offered) > 300, "pages are walked"
+    assert (
+        sum(n for what, n in fuzz.counts.items() if what.startswith(("POST", "walk")) and what.endswith(" 200")) > 50
+    ), "some are taken"
+    assert len(fuzz.offered) > 150, "pages are walked"
     assert any(what.endswith(" 422") for what in fuzz.counts) and fuzz.counts["file refused"]
 
 

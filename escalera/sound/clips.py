@@ -16,7 +16,7 @@ from escalera.sound.content import content_key
 from escalera.sound.recorded_notes import RELEASE, gliding, gone_round
 from escalera.sound.recording_files import library, stand_in
 from escalera.sound.schedule import RATE_HZ, Notes
-from escalera.sound.stretching import ATTACKS, BOTH, HELD, LEAST, MOST, sped, stretched
+from escalera.sound.stretching import ATTACKS, BOTH, HELD, LEAST, MOST, in_reach, sped, stretched
 
 CLIP_VERSION = 3
 BRIGHT_DB, STROKES_DB = (
@@ -224,7 +224,9 @@ def _fitted(one: Recorded, whole: int, semitones: float, turned: bool) -> Audio:
     if turned:
         source = np.ascontiguousarray(source[:, ::-1])
     after = source.shape[1] - total  # what follows the clip, for it to fade in
-    made = FITTING[clip.fit](one, source, round(whole * source.shape[1] / total), semitones + clip.semitones)
+    # notes may lie anywhere: one that no recording can be moved to sounds in another octave, and the song goes on
+    by = in_reach(semitones + clip.semitones)
+    made = FITTING[clip.fit](one, source, round(whole * source.shape[1] / total), by)
     made = np.array(_to(made, whole + (EDGE if after else 0)), np.float32)
     if ends if turned else begins:
         ramp_in(made, EDGE)
@@ -314,9 +316,9 @@ def _long(one: Recorded, whole: int, skip: int, hold: int, semitones: float, tur
     source = _read(one, round(clip.start_s * RATE_HZ) + begin, max(1, last - first))
     if turned:
         source = np.ascontiguousarray(source[:, ::-1])
-    by = semitones + clip.semitones
+    by = in_reach(semitones + clip.semitones)
     plain = clip.fit == "alone" and abs(by) < 1e-9  # what is neither stretched nor transposed is the recording itself
-    made = source if plain else stretched(source, max(1, round(source.shape[1] * ratio)), by, one.windows)
+    made = source if plain else stretched(source, _reachable(source, round(source.shape[1] * ratio)), by, one.windows)
     return np.ascontiguousarray(_to(made[:, before:], hold))
 
 

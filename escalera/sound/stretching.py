@@ -9,6 +9,7 @@ and turn held chords into rattle (their partials 3 dB above what is between them
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Iterator
 
 import numpy as np
@@ -34,6 +35,12 @@ def check_ratio(ratio: float, semitones: float = 0.0) -> None:
         )
     if not np.isfinite(semitones) or abs(semitones) > MOST_SEMITONES:
         raise InputError(f"Transposing by {semitones:.3g} semitones is too far: at most {MOST_SEMITONES:g} up or down.")
+
+
+def in_reach(semitones: float) -> float:
+    """Semitones within ±MOST_SEMITONES: what lies further away, in the nearest octave that can be reached."""
+    over = abs(semitones) - MOST_SEMITONES
+    return semitones - math.copysign(12 * math.ceil(over / 12), semitones) if over > 0 else semitones
 
 
 def stretched(audio: Audio, length: int, semitones: float = 0.0, windows: int = ATTACKS) -> Audio:

@@ -25,7 +25,7 @@ from escalera.errors import EscaleraError, InputError
 from escalera.formats.project import read_project, write_project
 from escalera.formats.recording import RecordingWriter
 from escalera.listen.whole_reading import read_recording
-from escalera.sound.clips import Recorded, fitted, windows_of
+from escalera.sound.clips import Recorded, _long, fitted, windows_of
 from escalera.sound.mix import Renderer
 from escalera.sound.recording_files import library
 from escalera.sound.stretching import ATTACKS, BOTH, HELD, sped, stretched
@@ -165,6 +165,18 @@ def test_formants_are_kept_where_that_is_asked_for(kept, semitones):
         centroid(fitted(Recorded(replace(clip, formants=f), sample), audio.shape[1], semitones)) for f in (False, True)
     )
     assert abs(held / before - 1) < 0.10 < abs(moved / before - 1)
+
+
+@pytest.mark.parametrize(("asked", "plays"), [(36.0, 24.0), (-29.0, -17.0), (24.0, 24.0), (-3.5, -3.5)])
+def test_a_note_out_of_a_recordings_reach_sounds_in_the_nearest_octave_that_is_not(kept, asked, plays):
+    sample, _ = known_sample()
+    for fit in ("alone", "stretch", "speed"):
+        one = Recorded(Clip(sample.content, 0.0, 1.0, 2.0, fit), sample)
+        assert np.array_equal(fitted(one, RATE, asked), fitted(one, RATE, plays))
+        assert (
+            np.abs(fitted(one, RATE, asked)).max() > 0.01
+            and _long(one, RATE, 99, 4_000, asked, False).shape[1] == 4_000
+        )
 
 
 @pytest.mark.parametrize(("length", "semitones"), [(10, 0), (RATE * 1000, 0), (RATE, 30)])

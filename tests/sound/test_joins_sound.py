@@ -8,6 +8,8 @@ from escalera.core.joins import played
 from escalera.core.reading.timeline import timeline
 from escalera.core.time.ruler import RATE_HZ
 from escalera.sound.mix import Renderer
+from tests.singing import GUIDED
+from tests.singing import V as SUNG
 from tests.songs import ids, small_song
 
 SONG = small_song()
@@ -106,3 +108,10 @@ def test_what_is_heard_is_keyed_by_what_carries_it():
     assert changed[1] != keys[1]
     parked = EDITS["park_device"](C, other.section_by_id[C].devices[0].id).apply(other)
     assert RENDERER.chunk_keys(parked, timeline(parked)) == keys
+
+
+def test_what_is_tied_to_words_is_played_once_and_a_whole_song_of_it_renders():
+    tied = EDITS["tie_moment"](SUNG, 2, "gap").apply(GUIDED)
+    assert played(tied) is not tied and played(played(tied)) is played(tied)
+    plain, quieter = (Renderer(100).render(song) for song in (GUIDED, tied))
+    assert np.sum(quieter[:, : plain.shape[1]] ** 2) < 0.99 * np.sum(plain**2)

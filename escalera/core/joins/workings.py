@@ -245,14 +245,14 @@ class Workings:
         """The song with what was laid out as its own placements, patterns, curves and throws; devices stay as they are."""
         song = replace(self.song, patterns=(*self.song.patterns, *self.patterns), next_id=self.ids.next_id)
         for section in self.song.sections:
-            changed = replace(self._made(section), devices=section.devices, build=section.build)
-            song = song.with_section(replace(changed, tempo_changes=section.tempo_changes))
+            kept = {name: getattr(section, name) for name in ("devices", "build", "moments", "tempo_changes")}
+            song = song.with_section(replace(self._made(section), **kept))
         return song
 
     def _made(self, section: Section) -> Section:
         changed: dict[str, object] = {}
-        if section.devices or section.build:
-            changed |= {"devices": (), "build": None}
+        if section.devices or section.build or section.moments:
+            changed |= {"devices": (), "build": None, "moments": ()}
         if section.id in self.placements:
             changed["placements"] = ordered(self.placements[section.id])
         if section.id in self.curves:
