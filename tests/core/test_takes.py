@@ -146,19 +146,20 @@ def test_harmonies_stay_in_key_and_chord_and_name_where_a_strict_parallel_would_
 
 @pytest.mark.parametrize(("part", "octaves", "sings"), [("lead", 0, "lead"), ("third above left", 0, "third above left"), ("fourth below left", 0, "fourth below left"), ("sixth below left", 0, "sixth below left"), ("lead", 1, "octave above"), ("lead", -1, "octave below"), ("oohs left", 0, "oohs left")])  # fmt: skip
 def test_a_recording_is_sorted_by_what_it_sings(part, octaves, sings):
-    notes = voice_line(GUIDED, SPAN, part).notes
+    span = timeline(GUIDED).span_of(V)
+    notes = voice_line(GUIDED, span, part).notes
     sung = [
         SungAt(
-            3.7 + SPAN.seconds_at(n.start) + 0.01 * (i % 3), 3.7 + SPAN.seconds_at(n.end), n.pitch + 12 * octaves + 0.1
+            3.7 + span.seconds_at(n.start) + 0.01 * (i % 3), 3.7 + span.seconds_at(n.end), n.pitch + 12 * octaves + 0.1
         )
         for i, n in enumerate(notes)
     ]
-    found = sort_take(GUIDED, SPAN, sung)
+    found = sort_take(GUIDED, span, sung)
     assert found.part == sings
     if sings != "oohs left":
         assert found.zero_s == pytest.approx(3.7, abs=0.03) and found.share > 0.9
     assert (
-        sort_take(GUIDED, SPAN, [SungAt(0.3 * i, 0.3 * i + 0.1, 40 + 7 * i % 13) for i in range(9)]).part == "ad libs"
+        sort_take(GUIDED, span, [SungAt(0.3 * i, 0.3 * i + 0.1, 40 + 7 * i % 13) for i in range(9)]).part == "ad libs"
     )
 
 
@@ -179,7 +180,7 @@ def test_what_comes_next_is_offered_until_it_is_done():
     assert offered[0] == "Take 2 as double left" and "Second melody as answer" in offered
     song = EDITS["use_as_double"](SECOND, "double left").apply(TAKEN)
     assert "Take 2 as double left" not in [n.label for n in next_voices(song, timeline(song).span_of(V))]
-    assert next_voices(GUIDED, SPAN)[0].command["kind"] == "sing_take"
+    assert next_voices(GUIDED, timeline(GUIDED).span_of(V))[0].command["kind"] == "sing_take"
     assert singer_range(TAKEN).source == "read from takes" and singer_range(GUIDED) is None
 
 
