@@ -261,9 +261,8 @@ def _roman_quality(match: re.Match[str], text: str) -> tuple[str, tuple[str, ...
 def roman(chord: Chord, key: Key) -> str:
     """Roman numeral of a chord in a key; lower case when its third is minor."""
     degree, accidental = degree_of(chord.root_fifths, key)
-    if (
-        key.mode == "minor" and (degree, chord.quality) in LEADING
-    ):  # on the raised seventh without a sign, on its own with one
+    if key.mode == "minor" and (degree, chord.quality) in LEADING:
+        # on the raised seventh it has no sign, on the seventh of the key it has one
         accidental = {"♮": "", "": "♭"}.get(accidental, accidental)
     minor = 3 in chord.tones
     ending = chord.quality[1:] if minor and chord.quality.startswith("m") else chord.quality
